@@ -1,0 +1,28 @@
+//! The protocols of Yestrel as state machines and layouts.
+//!
+//! Nothing here opens a socket, reads a clock or draws randomness by itself: a state machine is fed
+//! with the moment and the bytes that arrived, and answers with bytes to send, events, and the next
+//! moment at which it wants to be asked again. The same code therefore runs in the agent, on a
+//! device, and in tests over a made-up network that loses, doubles and reorders what it likes.
+
+pub mod talon;
+
+/// Milliseconds since an origin that the caller chooses; it never goes backwards.
+///
+/// Only differences matter, so a system clock that is years off changes nothing here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+pub struct Moment(pub u64);
+
+impl Moment {
+    /// The moment `millis` milliseconds later.
+    #[must_use]
+    pub fn after(self, millis: u64) -> Self {
+        Self(self.0.saturating_add(millis))
+    }
+
+    /// Milliseconds from `earlier` to here; 0 if `earlier` is not earlier.
+    #[must_use]
+    pub fn since(self, earlier: Self) -> u64 {
+        self.0.saturating_sub(earlier.0)
+    }
+}
