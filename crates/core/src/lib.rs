@@ -1,1 +1,21 @@
+//! The estate and every decision about it.
+//!
+//! Nothing here reads a clock, draws randomness, opens a file or prints: moments, random bytes and facts
+//! are arguments. What a command does is therefore decided in functions that a test calls in three lines.
 
+pub mod audit;
+pub mod control;
+pub mod facts;
+pub mod firewall;
+pub mod handover;
+pub mod keys;
+pub mod name;
+pub mod nouns;
+pub mod order;
+pub mod pool;
+pub mod problem;
+
+pub use problem::{Kind, Problem};
+
+/// What can go wrong is always said in the three lines of a [`Problem`].
+pub type Result<T> = std::result::Result<T, Problem>;

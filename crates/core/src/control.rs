@@ -1,0 +1,158 @@
+//! What commands and agents say to each other: one JSON object a line, a question and its answer.
+//!
+//! The same messages travel over a local socket, through whatever manages a host, and later between agents and
+//! a steward.
+
+use std::net::Ipv4Addr;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::Problem;
+use crate::facts::{Facts, Plane};
+use crate::keys::{PublicKey, Secret};
+use crate::order::Envelope;
+
+/// No message is longer; an order for 100,000 credentials is below it.
+pub const LONGEST: u64 = 64 * 1024 * 1024;
+
+/// What an agent is asked.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "ask", rename_all = "kebab-case")]
+pub enum Ask {
+    /// What are you, and which order is in force?
+    Status,
+    /// Become this gateway of this estate. Refused when the agent is already another.
+    Adopt { estate: String, estate_key: PublicKey, gateway: String, private_key: Secret },
+    /// Carry this order out.
+    Carry { envelope: Envelope },
+    /// What have you seen after the news with this number?
+    News { after: u64 },
+    /// Who is connected?
+    Sessions,
+    /// End the sessions of this device.
+    End { device: String, words: String },
+    /// What is the host like?
+    Facts,
+    /// Undo everything on the host and forget the estate.
+    Retire,
+}
+
+/// What it answers.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "answer", rename_all = "kebab-case")]
+pub enum Answer {
+    Status(Status),
+    Adopted,
+    /// The order is in force.
+    Carried(Receipt),
+    News {
+        items: Vec<News>,
+        /// Whether there are more after the last.
+        more: bool,
+    },
+    Sessions {
+        sessions: Vec<Live>,
+    },
+    Ended {
+        sessions: u64,
+    },
+    Facts(Box<Facts>),
+    Retired,
+    Refused(Problem),
+}
+
+/// What an agent is.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Status {
+    pub version: String,
+    /// The estate's id and the gateway's name, once adopted.
+    pub estate: Option<String>,
+    pub gateway: Option<String>,
+    /// 0 before the first.
+    pub order: u64,
+    pub order_hash: String,
+    pub since: Timestamp,
+    pub plane: Plane,
+    /// How many revocations it knows.
+    pub revoked: u64,
+    /// Listeners that are up: name and port.
+    pub listeners: Vec<(String, u16)>,
+    /// Number of the newest news.
+    pub newest: u64,
+}
+
+/// Confirmation of an order.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Receipt {
+    pub number: u64,
+    pub hash: String,
+    pub at: Timestamp,
+    /// Sessions that the order ended.
+    pub ended: u64,
+}
+
+/// A session that is up now.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Live {
+    pub number: u64,
+    pub device: String,
+    pub listener: String,
+    pub from: String,
+    pub inner: Ipv4Addr,
+    pub opened: Timestamp,
+    /// Bytes of inner packets from the device, and to it.
+    pub received: u64,
+    pub sent: u64,
+    pub last_heard: Timestamp,
+    pub software: String,
+}
+
+/// Something that an agent saw, kept until it is collected and after.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct News {
+    /// From 1, without gaps.
+    pub number: u64,
+    pub at: Timestamp,
+    #[serde(flatten)]
+    pub event: NewsEvent,
+}
+
+/// What was seen.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+pub enum NewsEvent {
+    /// The agent began to run; sessions that it had before are over.
+    Started {
+        version: String,
+    },
+    Opened {
+        session: u64,
+        device: String,
+        key: PublicKey,
+        listener: String,
+        from: String,
+        inner: Ipv4Addr,
+    },
+    Moved {
+        session: u64,
+        to: String,
+    },
+    Ended {
+        session: u64,
+        device: String,
+        reason: String,
+        words: String,
+        received: u64,
+        sent: u64,
+        last_heard: Timestamp,
+    },
+    Refused {
+        device: Option<String>,
+        from: String,
+        reason: String,
+    },
+    Carried {
+        order: u64,
+    },
+}

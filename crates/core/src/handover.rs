@@ -1,0 +1,230 @@
+//! The handover of the talon tunnel: everything one device needs, in one file that a person can read.
+
+use std::str::FromStr;
+
+use ipnet::IpNet;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::keys::{PublicKey, Secret};
+use crate::{Problem, Result, name};
+
+/// The format that this code writes and reads.
+pub const FORMAT: &str = "yestrel handover 1";
+/// No handover is longer; a longer file is something else.
+pub const LONGEST: usize = 64 * 1024;
+
+/// One path by which the device may come in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HandoverWay {
+    pub gateway: String,
+    pub tunnel: String,
+    /// The name or address dialled.
+    pub address: String,
+    pub port: u16,
+    pub cipher: String,
+    pub server_key: PublicKey,
+    /// The most that the device will ever send into the tunnel.
+    pub reach: Vec<IpNet>,
+}
+
+/// What a device is given.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Handover {
+    pub format: String,
+    /// The estate's name.
+    pub estate: String,
+    /// The device, `mara/laptop`.
+    pub holder: String,
+    #[serde(with = "toml_time")]
+    pub issued: Timestamp,
+    #[serde(default, with = "toml_time_option", skip_serializing_if = "Option::is_none")]
+    pub expires: Option<Timestamp>,
+    /// Absent when the key was made on the device; its own program puts it in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device_key: Option<Secret>,
+    #[serde(rename = "way")]
+    pub ways: Vec<HandoverWay>,
+}
+
+/// TOML has a date and time type of its own; moments are written in it.
+mod toml_time {
+    use super::{FromStr, Timestamp};
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    pub fn serialize<S: Serializer>(at: &Timestamp, serializer: S) -> Result<S::Ok, S::Error> {
+        toml::value::Datetime::from_str(&at.to_string()).map_err(serde::ser::Error::custom)?.serialize(serializer)
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Timestamp, D::Error> {
+        let at = toml::value::Datetime::deserialize(deserializer)?;
+        at.to_string().parse().map_err(serde::de::Error::custom)
+    }
+}
+
+mod toml_time_option {
+    use super::Timestamp;
+    use serde::{Deserializer, Serializer};
+
+    pub fn serialize<S: Serializer>(at: &Option<Timestamp>, serializer: S) -> Result<S::Ok, S::Error> {
+        match at {
+            Some(at) => super::toml_time::serialize(at, serializer),
+            None => serializer.serialize_none(),
+        }
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Timestamp>, D::Error> {
+        super::toml_time::deserialize(deserializer).map(Some)
+    }
+}
+
+impl Handover {
+    /// The file's text.
+    ///
+    /// # Errors
+    /// A moment outside what TOML can write.
+    pub fn write(&self) -> Result<String> {
+        let gateways: Vec<_> = self.ways.iter().map(|way| format!("{:?}", way.gateway)).collect();
+        let warning = if self.device_key.is_some() {
+            "It holds a private key: whoever has this file can come in."
+        } else {
+            "The private key is not in it: the device that made the key adds it as device_key."
+        };
+        let noun = if gateways.len() == 1 { "gateway" } else { "gateways" };
+        let body = toml::to_string(self)
+            .map_err(|error| Problem::failed("the handover cannot be written").why(error.to_string()))?;
+        Ok(format!("# Lets {} into the {noun} {}. {warning}\n{body}", self.holder, gateways.join(", ")))
+    }
+
+    /// Reads a file's text and checks it.
+    ///
+    /// # Errors
+    /// Not a handover, one of a newer format, cut short, or with values that nothing could come of.
+    pub fn read(text: &str) -> Result<Self> {
+        #[derive(Deserialize)]
+        struct Format {
+            format: Option<String>,
+        }
+        let not = |why: String| {
+            Problem::words("this is not a handover that can be used").why(why).try_(
+                "ask for it again: yestrel credential renew, then yestrel credential handover, on the administrator's machine",
+            )
+        };
+        if text.len() > LONGEST {
+            return Err(not(format!("it is longer than {LONGEST} bytes")));
+        }
+        // An error of the parser quotes the line it stumbles over, and that line may be the key.
+        let Format { format } = toml::from_str(text).map_err(|_| not("its text is cut short or altered".into()))?;
+        match format.as_deref() {
+            Some(FORMAT) => {}
+            Some(other) if other.starts_with("yestrel handover ") => {
+                return Err(Problem::words(format!("this handover has the format {other:?}"))
+                    .why(format!("this version reads {FORMAT:?}"))
+                    .try_("install a newer yestrel on this device"));
+            }
+            _ => return Err(not(format!("it does not say format = {FORMAT:?}"))),
+        }
+        let handover: Self =
+            toml::from_str(text).map_err(|error| not(format!("a value is missing or wrong: {}", error.message())))?;
+        handover.check().map_err(|problem| not(problem.error))?;
+        Ok(handover)
+    }
+
+    fn check(&self) -> Result<()> {
+        name::pair("device", &self.holder, ("user", "device"))?;
+        if let Some(key) = &self.device_key {
+            key.private_key()?;
+        }
+        if self.ways.is_empty() {
+            return Err(Problem::words("it names no way in"));
+        }
+        for way in &self.ways {
+            name::check("gateway", &way.gateway)?;
+            name::dialled(&way.address)?;
+            if way.port == 0 {
+                return Err(Problem::words("a way has port 0"));
+            }
+            if way.tunnel != "talon" {
+                return Err(Problem::words(format!(
+                    "it names the tunnel {:?}, which this version does not have",
+                    way.tunnel
+                )));
+            }
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn sample() -> Handover {
+        Handover {
+            format: FORMAT.into(),
+            estate: "skerry".into(),
+            holder: "mara/laptop".into(),
+            issued: "2027-03-02T08:15:00Z".parse().unwrap(),
+            expires: Some("2027-05-31T00:00:00Z".parse().unwrap()),
+            device_key: Some(Secret::new(vec![3; 32])),
+            ways: vec![HandoverWay {
+                gateway: "harbour".into(),
+                tunnel: "talon".into(),
+                address: "gangway.skerry.example".into(),
+                port: 23817,
+                cipher: "aes-256-gcm".into(),
+                server_key: PublicKey([5; 32]),
+                reach: vec!["10.44.0.0/22".parse().unwrap()],
+            }],
+        }
+    }
+
+    #[test]
+    fn the_file_is_the_one_that_the_interface_describes_and_reads_back() {
+        let text = sample().write().unwrap();
+        assert!(text.starts_with("# Lets mara/laptop into the gateway \"harbour\". It holds a private key"), "{text}");
+        assert!(text.contains("issued = 2027-03-02T08:15:00Z\nexpires = 2027-05-31T00:00:00Z\n"), "{text}");
+        assert!(text.contains("[[way]]\ngateway = \"harbour\""), "{text}");
+        assert_eq!(Handover::read(&text).unwrap(), sample());
+        let without = Handover { expires: None, device_key: None, ..sample() };
+        assert_eq!(Handover::read(&without.write().unwrap()).unwrap(), without);
+    }
+
+    proptest! {
+        /// Wherever it is cut, nothing that is missing a part is taken for whole.
+        #[test]
+        fn a_handover_cut_short_is_refused(cut in 1_usize..400) {
+            let text = sample().write().unwrap();
+            let cut = &text[..text.len().saturating_sub(cut)];
+            if let Ok(read) = Handover::read(cut) {
+                prop_assert_eq!(read, sample());
+            }
+        }
+
+        #[test]
+        fn no_text_makes_the_reader_fail(text in "\\PC{0,300}") {
+            let _ = Handover::read(&text);
+        }
+    }
+
+    #[test]
+    fn errors_never_quote_the_key() {
+        let text = sample().write().unwrap();
+        let key = sample().device_key.unwrap().reveal_base64().to_string();
+        for broken in [
+            text.replace("device_key = \"", "device_key = \"\" "),
+            text.replace(&key, &format!("{key}!")),
+            text.replace(&key, &key[..20]),
+        ] {
+            let problem = Handover::read(&broken).unwrap_err();
+            assert!(!format!("{problem:?}").contains(&key[..20]), "{problem:?}");
+        }
+    }
+
+    #[test]
+    fn a_newer_format_is_named() {
+        let text = sample().write().unwrap().replace(FORMAT, "yestrel handover 2");
+        assert!(Handover::read(&text).unwrap_err().error.contains("handover 2"));
+    }
+}

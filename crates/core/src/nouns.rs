@@ -1,0 +1,371 @@
+//! The objects of the estate. Each is a table of the same name in the plural, and each field a column.
+
+use std::net::{IpAddr, Ipv4Addr};
+
+use ipnet::{IpNet, Ipv4Net};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::keys::PublicKey;
+use crate::{Problem, Result, pool};
+
+/// A secret as the store keeps it: sealed, base64. It can be stored and shown without harm.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct SealedSecret(pub String);
+
+/// One place: its networks, its time zone, what stands in front of it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Site {
+    pub name: String,
+    /// The site's own networks.
+    pub networks: Vec<IpNet>,
+    /// An IANA time zone, "Europe/Oslo".
+    pub time_zone: String,
+    /// What stands between the site and the internet, in words.
+    pub front: Option<String>,
+    pub created: Timestamp,
+}
+
+/// The kind of a host.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum HostKind {
+    Computer,
+    Cloud,
+    Router,
+    Storage,
+}
+
+/// A machine at a site.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Host {
+    pub name: String,
+    pub site: String,
+    pub kind: HostKind,
+    /// How it is managed: `lab:FOLDER`.
+    pub via: String,
+    /// What the last probe found.
+    pub facts: Option<crate::facts::Facts>,
+    pub probed: Option<Timestamp>,
+    pub created: Timestamp,
+}
+
+/// The VPN server on a host.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Gateway {
+    pub name: String,
+    pub host: String,
+    /// The site that it serves.
+    pub site: String,
+    /// The name or address that devices dial.
+    pub dialled: String,
+    /// The interface towards the outside; `None`: the one with the default route.
+    pub outward: Option<String>,
+    /// Whether inner addresses are translated to the gateway's own towards the site.
+    pub masquerade: bool,
+    pub public_key: PublicKey,
+    pub private_key: SealedSecret,
+    /// Whether an agent on the host has taken this gateway over.
+    pub adopted: bool,
+    /// The newest order that the agent has confirmed; 0 for none.
+    pub order_number: u64,
+    /// News of the agent are collected up to this number.
+    pub news_seen: u64,
+    pub created: Timestamp,
+}
+
+/// What may be reached through a tunnel.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(into = "String", try_from = "String")]
+pub enum Reach {
+    /// Everything: no traffic of the device goes beside the tunnel.
+    Everything,
+    /// The networks of the gateway's site.
+    Site,
+    /// These ranges.
+    Ranges(Vec<IpNet>),
+}
+
+impl std::str::FromStr for Reach {
+    type Err = Problem;
+
+    fn from_str(text: &str) -> Result<Self> {
+        match text {
+            "everything" => Ok(Self::Everything),
+            "site" => Ok(Self::Site),
+            ranges => {
+                let mut parsed: Vec<_> = ranges
+                    .split(',')
+                    .map(|text| pool::range(text.trim()))
+                    .collect::<Result<_>>()
+                    .map_err(|problem| {
+                        problem.try_("--reach everything, --reach site, or ranges: --reach 10.44.0.0/22,10.45.0.0/24")
+                    })?;
+                parsed.sort();
+                parsed.dedup();
+                Ok(Self::Ranges(parsed))
+            }
+        }
+    }
+}
+
+impl TryFrom<String> for Reach {
+    type Error = Problem;
+
+    fn try_from(text: String) -> Result<Self> {
+        text.parse()
+    }
+}
+
+impl From<Reach> for String {
+    fn from(reach: Reach) -> Self {
+        reach.to_string()
+    }
+}
+
+impl std::fmt::Display for Reach {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Everything => f.write_str("everything"),
+            Self::Site => f.write_str("site"),
+            Self::Ranges(ranges) => f.write_str(&ranges.iter().map(ToString::to_string).collect::<Vec<_>>().join(",")),
+        }
+    }
+}
+
+impl Reach {
+    /// As ranges, for the site with these networks.
+    #[must_use]
+    pub fn ranges(&self, site: &[IpNet]) -> Vec<IpNet> {
+        match self {
+            Self::Everything => vec![IpNet::V4(Ipv4Net::new_assert(Ipv4Addr::UNSPECIFIED, 0))],
+            Self::Site => site.to_vec(),
+            Self::Ranges(ranges) => ranges.clone(),
+        }
+    }
+}
+
+/// One tunnel on one port of a gateway, `harbour/talon`.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Listener {
+    pub name: String,
+    pub gateway: String,
+    /// `talon`.
+    pub tunnel: String,
+    /// UDP port on the host, 1..=65535.
+    pub port: u16,
+    /// The port that devices dial, where something in front translates it.
+    pub outside_port: u16,
+    pub pool: Ipv4Net,
+    pub reach: Reach,
+    pub resolvers: Vec<IpAddr>,
+    /// Seconds, 0..=3600; RFC 3948 section 4 suggests 20.
+    pub keep_alive: u16,
+    /// Bytes of the largest inner packet, 1280..=9000.
+    pub packet_size: u16,
+    /// `aes-256-gcm` or `chacha20-poly1305`.
+    pub cipher: String,
+    pub created: Timestamp,
+}
+
+/// Whether a user may come in at all.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum UserState {
+    Active,
+    Suspended,
+}
+
+/// A person.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct User {
+    pub name: String,
+    pub mail: Option<String>,
+    /// "engineer".
+    pub about: Option<String>,
+    pub state: UserState,
+    pub groups: Vec<String>,
+    pub created: Timestamp,
+}
+
+/// A set of users.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Group {
+    pub name: String,
+    pub about: Option<String>,
+    pub created: Timestamp,
+}
+
+/// What a user carries, `mara/laptop`.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Device {
+    pub name: String,
+    pub user: String,
+    /// `linux`, `android`, ... in words.
+    pub platform: Option<String>,
+    pub created: Timestamp,
+}
+
+/// One path by which a credential may come in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Way {
+    /// `harbour/talon`.
+    pub listener: String,
+    /// The device's address in the listener's pool.
+    pub inner: Ipv4Addr,
+}
+
+/// What a handover told the device, to notice when it has become stale.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Told {
+    pub listener: String,
+    pub address: String,
+    pub port: u16,
+    pub reach: Vec<IpNet>,
+}
+
+/// What lets one device in, `mara/laptop/1`.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Credential {
+    pub name: String,
+    pub device: String,
+    pub user: String,
+    pub public_key: PublicKey,
+    /// Only until it is handed over; never when the key was made on the device.
+    pub private_key: Option<SealedSecret>,
+    /// In order of preference.
+    pub ways: Vec<Way>,
+    pub issued: Timestamp,
+    pub valid_from: Option<Timestamp>,
+    pub expires: Option<Timestamp>,
+    pub handed_over: Option<Timestamp>,
+    pub told: Vec<Told>,
+    pub revoked: Option<Timestamp>,
+    pub reason: Option<String>,
+    pub first_used: Option<Timestamp>,
+    pub last_used: Option<Timestamp>,
+}
+
+/// Where a credential stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CredentialState {
+    /// Made here, and its private key not yet handed over.
+    Ready,
+    HandedOver,
+    Expired,
+    Revoked,
+}
+
+impl CredentialState {
+    /// The word for tables.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Ready => "ready",
+            Self::HandedOver => "handed-over",
+            Self::Expired => "expired",
+            Self::Revoked => "revoked",
+        }
+    }
+}
+
+impl Credential {
+    /// Where it stands at `now`.
+    #[must_use]
+    pub fn state(&self, now: Timestamp) -> CredentialState {
+        if self.revoked.is_some() {
+            CredentialState::Revoked
+        } else if self.expires.is_some_and(|end| end <= now) {
+            CredentialState::Expired
+        } else if self.handed_over.is_some() {
+            CredentialState::HandedOver
+        } else {
+            CredentialState::Ready
+        }
+    }
+
+    /// What in the handover is no longer so; empty when the device was told the truth, or nothing yet.
+    #[must_use]
+    pub fn stale(&self, listeners: &[Listener], gateways: &[Gateway], sites: &[Site]) -> Vec<String> {
+        let mut stale = Vec::new();
+        for told in &self.told {
+            let Some(listener) = listeners.iter().find(|listener| listener.name == told.listener) else {
+                stale.push(format!("{} is closed", told.listener));
+                continue;
+            };
+            let Some(gateway) = gateways.iter().find(|gateway| gateway.name == listener.gateway) else { continue };
+            if gateway.dialled != told.address {
+                stale.push(format!("dials {}, which is now {}", told.address, gateway.dialled));
+            }
+            if listener.outside_port != told.port {
+                stale.push(format!("dials port {}, which is now {}", told.port, listener.outside_port));
+            }
+            let networks = sites.iter().find(|site| site.name == gateway.site).map(|site| site.networks.as_slice());
+            let reach = listener.reach.ranges(networks.unwrap_or_default());
+            if let Some(more) = reach.iter().find(|range| !told.reach.iter().any(|old| old.contains(*range))) {
+                stale.push(format!("does not send {more} into the tunnel"));
+            }
+        }
+        stale
+    }
+}
+
+/// A key that is out for good.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Revocation {
+    /// The public key in base64: the table's key.
+    pub name: String,
+    pub device: String,
+    pub reason: String,
+    pub at: Timestamp,
+    /// Gateways that must know it.
+    pub gateways: Vec<String>,
+}
+
+/// An order as it was signed, and what became of it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct StoredOrder {
+    /// `harbour 13`.
+    pub name: String,
+    pub gateway: String,
+    pub number: u64,
+    pub envelope: crate::order::Envelope,
+    /// SHA-256 of the order's text.
+    pub hash: String,
+    pub made: Timestamp,
+    /// When the agent confirmed it.
+    pub received: Option<Timestamp>,
+}
+
+/// A session, or the record of one.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Session {
+    /// `harbour 1762`.
+    pub name: String,
+    pub gateway: String,
+    pub number: u64,
+    pub device: String,
+    pub from_address: String,
+    pub inner: Ipv4Addr,
+    pub opened: Timestamp,
+    pub ended: Option<Timestamp>,
+    pub reason: Option<String>,
+    /// Bytes of inner packets from the device.
+    pub received: u64,
+    /// Bytes of inner packets to the device.
+    pub sent: u64,
+    pub last_heard: Option<Timestamp>,
+}
+
+/// The estate itself: one row.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Estate {
+    pub name: String,
+    /// 16 random bytes in hexadecimal: two estates with one name are still two.
+    pub id: String,
+    /// Ed25519: what signs orders.
+    pub public_key: PublicKey,
+    pub private_key: SealedSecret,
+    pub created: Timestamp,
+}

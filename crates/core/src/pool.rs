@@ -1,0 +1,223 @@
+//! Ranges of addresses: whether they can be used, what they collide with, and which is free.
+
+use std::collections::BTreeSet;
+use std::net::{IpAddr, Ipv4Addr};
+
+use ipnet::{IpNet, Ipv4Net};
+
+use crate::{Problem, Result};
+
+/// Where home routers commonly put their networks. A pool or site there cannot be told apart from what many devices
+/// are sitting in.
+const HOME: [&str; 12] = [
+    "192.168.0.0/24",
+    "192.168.1.0/24",
+    "192.168.2.0/24",
+    "192.168.8.0/24",
+    "192.168.10.0/24",
+    "192.168.50.0/24",
+    "192.168.86.0/24",
+    "192.168.100.0/24",
+    "192.168.178.0/24",
+    "10.0.0.0/24",
+    "10.0.1.0/24",
+    "172.17.0.0/16",
+];
+
+/// Reads a range such as `10.44.0.0/22`; a lone address is a range of one.
+///
+/// # Errors
+/// Not a range, or host bits set: then the range that was probably meant is offered.
+pub fn range(text: &str) -> Result<IpNet> {
+    let parsed = text.parse::<IpNet>().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from));
+    let Some(range) = parsed else {
+        return Err(Problem::words(format!("{text:?} is not a range of addresses"))
+            .why("a range is an address and a prefix length, such as 10.44.0.0/22"));
+    };
+    if range.addr() != range.network() {
+        return Err(Problem::words(format!("{text} does not begin on its boundary"))
+            .why(format!("a /{} that contains {} begins at {}", range.prefix_len(), range.addr(), range.network()))
+            .try_(range.trunc().to_string()));
+    }
+    Ok(range)
+}
+
+/// Whether two ranges share an address.
+#[must_use]
+pub fn overlap(a: &IpNet, b: &IpNet) -> bool {
+    a.contains(b) || b.contains(a)
+}
+
+/// The common home range that `range` collides with, if any.
+#[must_use]
+pub fn common_at_home(range: &IpNet) -> Option<IpNet> {
+    HOME.iter().filter_map(|home| home.parse().ok()).find(|home| overlap(home, range))
+}
+
+/// Something that already uses a range, for messages: "the network 10.44.0.0/22 of the site harbour".
+#[derive(Debug, Clone)]
+pub struct Taken {
+    /// The range.
+    pub range: IpNet,
+    /// What it is, in words, without the range: "the network {} of the site harbour".
+    pub what: String,
+}
+
+fn private(range: &IpNet) -> bool {
+    ["10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10"]
+        .iter()
+        .filter_map(|text| text.parse::<IpNet>().ok())
+        .any(|whole| whole.contains(range))
+}
+
+/// Checks a range as a listener's pool: private IPv4, room for at least two devices, no overlap.
+///
+/// # Errors
+/// Says what is wrong; where another range would do, offers one that is free.
+pub fn check(pool: &IpNet, taken: &[Taken]) -> Result<Ipv4Net> {
+    let offer = || offer(taken).map(|free| format!("the free range {free}"));
+    let with_offer = |problem: Problem| match offer() {
+        Some(free) => problem.try_(free),
+        None => problem,
+    };
+    let IpNet::V4(four) = pool else {
+        return Err(with_offer(
+            Problem::refused(format!("the pool {pool} is an IPv6 range"))
+                .why("this version gives out IPv4 inner addresses; the tunnel itself runs over IPv4 and IPv6"),
+        ));
+    };
+    if !private(pool) {
+        return Err(with_offer(
+            Problem::refused(format!("the pool {pool} is not in a private range"))
+                .why("those addresses belong to somebody; RFC 1918 and RFC 6598 set ranges aside for this"),
+        ));
+    }
+    if four.prefix_len() > 29 {
+        return Err(Problem::refused(format!("the pool {pool} is too small"))
+            .why("it must hold the gateway and a few devices: /29 at least")
+            .try_(format!("{}/24", Ipv4Net::new_assert(four.addr(), 24).network())));
+    }
+    if four.prefix_len() < 12 {
+        return Err(with_offer(
+            Problem::refused(format!("the pool {pool} is larger than any gateway can serve"))
+                .why("every address in it becomes unreachable for devices outside the tunnel; /12 is the largest"),
+        ));
+    }
+    if let Some(other) = taken.iter().find(|other| overlap(&other.range, pool)) {
+        return Err(with_offer(
+            Problem::refused(format!(
+                "the pool {pool} overlaps {}",
+                other.what.replace("{}", &other.range.to_string())
+            ))
+            .why("devices could not tell the tunnel's addresses from the others"),
+        ));
+    }
+    Ok(*four)
+}
+
+/// A /24 that collides with nothing in `taken` and with no common home range; the same question gets the
+/// same answer.
+#[must_use]
+pub fn offer(taken: &[Taken]) -> Option<IpNet> {
+    let second = (187..=254).chain(64..187);
+    let candidates =
+        second.flat_map(|second| (44..=254).chain(0..44).map(move |third| Ipv4Addr::new(10, second, third, 0)));
+    candidates
+        .map(|start| IpNet::V4(Ipv4Net::new_assert(start, 24)))
+        .find(|candidate| !taken.iter().any(|other| overlap(&other.range, candidate)))
+}
+
+/// The gateway's own address in a pool: the first that is not the network's.
+#[must_use]
+pub fn gateway_address(pool: &Ipv4Net) -> Ipv4Addr {
+    Ipv4Addr::from(u32::from(pool.network()) + 1)
+}
+
+/// How many devices a pool holds.
+#[must_use]
+pub fn room(pool: &Ipv4Net) -> u32 {
+    (1_u32 << (32 - u32::from(pool.prefix_len()))).saturating_sub(3)
+}
+
+/// The lowest free address of `pool` for a device, given those in use. Network, gateway and broadcast are never
+/// given out.
+///
+/// # Errors
+/// The pool is full.
+pub fn next_free(listener: &str, pool: &Ipv4Net, used: &BTreeSet<Ipv4Addr>) -> Result<Ipv4Addr> {
+    let first = u32::from(pool.network()) + 2;
+    let mut candidate = first;
+    for address in used.range(Ipv4Addr::from(first)..pool.broadcast()) {
+        if u32::from(*address) != candidate {
+            break;
+        }
+        candidate += 1;
+    }
+    if candidate < u32::from(pool.broadcast()) {
+        Ok(Ipv4Addr::from(candidate))
+    } else {
+        Err(Problem::refused(format!("the pool {pool} of {listener} is full"))
+            .why(format!("it holds {} devices, and all its addresses are given out", room(pool)))
+            .try_("yestrel credential list --state revoked   to see whose addresses could be freed by removing devices")
+            .try_(format!("yestrel listener change {listener} --pool with a larger range")))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn taken(range: &str) -> Taken {
+        Taken { range: range.parse().unwrap(), what: "the network {} of the site harbour".into() }
+    }
+
+    #[test]
+    fn each_unusable_pool_is_refused_with_its_reason() {
+        let taken = [taken("10.44.0.0/22")];
+        for (pool, error) in [
+            ("10.44.0.0/24", "overlaps the network 10.44.0.0/22 of the site harbour"),
+            ("10.0.0.0/8", "larger than any gateway"),
+            ("203.0.113.0/24", "not in a private range"),
+            ("10.9.9.0/30", "too small"),
+            ("fd00::/64", "IPv6"),
+        ] {
+            let problem = check(&pool.parse().unwrap(), &taken).unwrap_err();
+            assert!(problem.error.contains(error), "{pool}: {problem:?}");
+            assert!(!problem.tries.is_empty(), "{pool}");
+        }
+        assert!(range("10.44.0.1/22").unwrap_err().tries[0].contains("10.44.0.0/22"));
+        assert!(range("ten").is_err());
+    }
+
+    #[test]
+    fn home_ranges_are_known() {
+        assert!(common_at_home(&"192.168.1.0/25".parse().unwrap()).is_some());
+        assert!(common_at_home(&"192.168.0.0/16".parse().unwrap()).is_some());
+        assert!(common_at_home(&"10.187.44.0/24".parse().unwrap()).is_none());
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_offered_can_be_taken(ranges in prop::collection::vec((any::<u32>(), 8_u8..30), 0..60)) {
+            let taken: Vec<_> = ranges.into_iter().map(|(address, prefix)| {
+                let address = Ipv4Addr::from((10 << 24) | (address & 0x00ff_ffff));
+                Taken { range: IpNet::V4(Ipv4Net::new(address, prefix).unwrap().trunc()), what: "{}".into() }
+            }).collect();
+            if let Some(free) = offer(&taken) {
+                prop_assert!(check(&free, &taken).is_ok());
+                prop_assert!(common_at_home(&free).is_none());
+            }
+        }
+
+        /// Against the plainest model: look at every address in turn.
+        #[test]
+        fn the_next_free_address_is_the_lowest(prefix in 24_u8..=29, used in prop::collection::btree_set(0_u32..256, 0..256)) {
+            let pool = Ipv4Net::new("10.187.44.0".parse().unwrap(), prefix).unwrap();
+            let start = u32::from(pool.network());
+            let used: BTreeSet<_> = used.into_iter().map(|n| Ipv4Addr::from(start + n)).collect();
+            let expected = pool.hosts().skip(1).find(|address| !used.contains(address));
+            prop_assert_eq!(next_free("harbour/talon", &pool, &used).ok(), expected);
+        }
+    }
+}

@@ -1,0 +1,115 @@
+//! How the nouns of the estate become rows: a field is a column of the same name.
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+use yestrel_core::nouns::{
+    Credential, Device, Estate, Gateway, Group, Host, Listener, Revocation, Session, Site, StoredOrder, User,
+};
+use yestrel_core::{Problem, Result};
+
+use crate::rows::Row;
+
+/// A noun with a table of its own.
+pub trait Record: Serialize + DeserializeOwned {
+    /// The table's name.
+    const TABLE: &'static str;
+    /// The word for one, as commands use it.
+    const NOUN: &'static str;
+    /// Columns that hold JSON text.
+    const STRUCTURED: &'static [&'static str] = &[];
+    /// Columns that hold 0 or 1 for no or yes.
+    const FLAGS: &'static [&'static str] = &[];
+
+    /// The value of the column `name`.
+    fn key(&self) -> &str;
+
+    /// As a row.
+    ///
+    /// # Errors
+    /// Never for the nouns of this program; a noun must be a structure.
+    fn to_row(&self) -> Result<Row> {
+        let Ok(Value::Object(fields)) = serde_json::to_value(self) else {
+            return Err(Problem::failed(format!("a {} cannot be stored", Self::NOUN)));
+        };
+        Ok(fields
+            .into_iter()
+            .map(|(column, value)| {
+                let value = match value {
+                    Value::Array(_) | Value::Object(_) => Value::String(value.to_string()),
+                    Value::Bool(flag) => Value::from(u8::from(flag)),
+                    other => other,
+                };
+                (column, value)
+            })
+            .collect())
+    }
+
+    /// From a row.
+    ///
+    /// # Errors
+    /// The row does not hold what this version expects.
+    fn from_row(mut row: Row) -> Result<Self> {
+        for column in Self::STRUCTURED {
+            if let Some(Value::String(text)) = row.get(*column)
+                && let Ok(value) = serde_json::from_str(text)
+            {
+                row.insert((*column).to_owned(), value);
+            }
+        }
+        for column in Self::FLAGS {
+            let flag = row.get(*column).and_then(Value::as_i64) == Some(1);
+            row.insert((*column).to_owned(), Value::Bool(flag));
+        }
+        serde_json::from_value(Value::Object(row)).map_err(|error| {
+            Problem::failed(format!("a {} in the estate cannot be read", Self::NOUN))
+                .why(format!("its row was changed by something else: {error}"))
+        })
+    }
+}
+
+macro_rules! record {
+    ($type:ty, $table:literal, $noun:literal $(, structured $structured:expr)? $(, flags $flags:expr)?) => {
+        impl Record for $type {
+            const TABLE: &'static str = $table;
+            const NOUN: &'static str = $noun;
+            $(const STRUCTURED: &'static [&'static str] = &$structured;)?
+            $(const FLAGS: &'static [&'static str] = &$flags;)?
+            fn key(&self) -> &str {
+                &self.name
+            }
+        }
+    };
+}
+
+record!(Estate, "estates", "estate");
+record!(Site, "sites", "site", structured["networks"]);
+record!(Host, "hosts", "host", structured["facts"]);
+record!(Gateway, "gateways", "gateway", flags["masquerade", "adopted"]);
+record!(Listener, "listeners", "listener", structured["resolvers"]);
+record!(User, "users", "user", structured["groups"]);
+record!(Group, "groups", "group");
+record!(Device, "devices", "device");
+record!(Credential, "credentials", "credential", structured["ways", "told"]);
+record!(Address, "addresses", "address");
+record!(Revocation, "revocations", "revocation", structured["gateways"]);
+record!(StoredOrder, "orders", "order", structured["envelope"]);
+record!(Session, "sessions", "session");
+
+/// One inner address that is given out: the table keeps two credentials from ever having the same.
+#[derive(Debug, Clone, Serialize, serde::Deserialize)]
+pub struct Address {
+    /// `harbour/talon 10.187.44.2`.
+    pub name: String,
+    pub listener: String,
+    pub inner: std::net::Ipv4Addr,
+    pub credential: String,
+}
+
+impl Address {
+    /// The row that gives `inner` of `listener` to `credential`.
+    #[must_use]
+    pub fn new(listener: &str, inner: std::net::Ipv4Addr, credential: &str) -> Self {
+        Self { name: format!("{listener} {inner}"), listener: listener.into(), inner, credential: credential.into() }
+    }
+}

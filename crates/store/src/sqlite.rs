@@ -1,0 +1,382 @@
+//! An estate in one SQLite file.
+
+use std::fs;
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::Path;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use rusqlite::types::{ToSqlOutput, Value as Sql, ValueRef};
+use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior};
+use serde_json::{Map, Value};
+use yestrel_core::audit::HistoryRow;
+use yestrel_core::{Problem, Result};
+
+use crate::rows::{Book, Row, Rows};
+use crate::seal::check_private;
+
+/// "YSTL": tells an estate from other SQLite files.
+const APPLICATION: i64 = 0x5953_544c;
+/// Each migration brings a file one version further.
+const MIGRATIONS: [&str; 1] = [include_str!("migrations/0001.sql")];
+/// How long a command waits for another that is writing.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// The estate's file, opened.
+pub struct SqliteStore {
+    connection: Connection,
+}
+
+fn problem(error: &rusqlite::Error) -> Problem {
+    let words = error.to_string();
+    match error.sqlite_error_code() {
+        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Problem::failed("the estate is in use")
+            .why(format!("another command has been writing to it for more than {} s", PATIENCE.as_secs()))
+            .try_("the same command again, once the other is done"),
+        Some(ErrorCode::DiskFull) => Problem::failed("the disk is full").why("nothing was changed"),
+        Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen) => {
+            Problem::failed("the estate cannot be written").why(format!("{words}; nothing was changed"))
+        }
+        Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
+            Problem::failed("this file is no estate, or a damaged one").why(words)
+        }
+        Some(ErrorCode::ConstraintViolation) if words.contains("FOREIGN KEY") => {
+            Problem::refused("something else in the estate still needs this").why("nothing was changed")
+        }
+        _ => Problem::failed("the estate's database does not do as asked").why(words),
+    }
+}
+
+impl SqliteStore {
+    /// Makes a new estate file with mode 0600, in a folder with mode 0700 if that is not there either.
+    ///
+    /// # Errors
+    /// There is something under this name already, or it cannot be written.
+    pub fn create(path: &Path) -> Result<Self> {
+        let cannot = |error: std::io::Error| {
+            Problem::failed(format!("an estate cannot be made at {}", path.display())).why(error.to_string())
+        };
+        if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
+            fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(cannot)?;
+        }
+        fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(|error| {
+            if error.kind() == std::io::ErrorKind::AlreadyExists {
+                Problem::refused(format!("there is already something at {}", path.display()))
+                    .why("an estate is never written over another file")
+                    .try_("another place: yestrel estate create NAME --estate PATH")
+            } else {
+                cannot(error)
+            }
+        })?;
+        let mut store = Self::connect(path)?;
+        store.connection.pragma_update(None, "application_id", APPLICATION).map_err(|e| problem(&e))?;
+        store.migrate(0)?;
+        Ok(store)
+    }
+
+    /// Opens an estate file and brings it to this version.
+    ///
+    /// # Errors
+    /// It is missing, readable by others, no estate, or of a newer version.
+    pub fn open(path: &Path) -> Result<Self> {
+        if !path.exists() {
+            return Err(Problem::failed(format!("there is no estate at {}", path.display()))
+                .why("--estate, YESTREL_ESTATE or the user's data folder say where it is")
+                .try_("yestrel estate create NAME"));
+        }
+        if path.is_dir() {
+            return Err(Problem::words(format!("{} is a folder, not an estate", path.display())));
+        }
+        check_private(path, "the estate")?;
+        let no_estate = |why: String| Problem::failed(format!("{} is no estate", path.display())).why(why);
+        let mut store = Self::connect(path)?;
+        let pragma = |name: &str| store.connection.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
+        let application = pragma("application_id").map_err(|error| match error.sqlite_error_code() {
+            Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
+                no_estate("it is another kind of file, or damaged".into())
+            }
+            _ => problem(&error),
+        })?;
+        if application != APPLICATION {
+            return Err(no_estate("it is a database of another program".into()));
+        }
+        let version = pragma("user_version").map_err(|e| problem(&e))?;
+        let newest = MIGRATIONS.len() as i64;
+        if version > newest {
+            return Err(Problem::failed(format!("the estate {} is of a newer version", path.display()))
+                .why(format!("it has the shape {version}; this program knows shapes up to {newest}"))
+                .try_("install the newest yestrel"));
+        }
+        if version < newest {
+            store.migrate(version as usize)?;
+        }
+        Ok(store)
+    }
+
+    fn connect(path: &Path) -> Result<Self> {
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = Connection::open_with_flags(path, flags).map_err(|e| problem(&e))?;
+        let set = || -> rusqlite::Result<()> {
+            connection.busy_timeout(PATIENCE)?;
+            connection.pragma_update(None, "foreign_keys", true)?;
+            connection.pragma_update(None, "synchronous", "full")?;
+            Ok(())
+        };
+        set().map_err(|e| problem(&e))?;
+        Ok(Self { connection })
+    }
+
+    fn migrate(&mut self, from: usize) -> Result<()> {
+        self.connection.pragma_update(None, "journal_mode", "wal").map_err(|e| problem(&e))?;
+        let transaction =
+            self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| problem(&e))?;
+        for (step, sql) in MIGRATIONS.iter().enumerate().skip(from) {
+            transaction.execute_batch(sql).map_err(|e| problem(&e))?;
+            transaction.pragma_update(None, "user_version", step as i64 + 1).map_err(|e| problem(&e))?;
+        }
+        transaction.commit().map_err(|e| problem(&e))
+    }
+
+    /// One command's change: happens whole, or, when `change` fails, not at all. Waits for another command that is
+    /// writing.
+    ///
+    /// # Errors
+    /// What `change` returns, or the database's own.
+    pub fn write<R>(&mut self, now: Timestamp, who: &str, change: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
+        let transaction =
+            self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| problem(&e))?;
+        let result = change(&Book::new(&SqliteRows(&transaction), now, who))?;
+        transaction.commit().map_err(|e| problem(&e))?;
+        Ok(result)
+    }
+
+    /// A consistent look at the estate.
+    ///
+    /// # Errors
+    /// What `look` returns, or the database's own.
+    pub fn read<R>(&mut self, now: Timestamp, look: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
+        let transaction =
+            self.connection.transaction_with_behavior(TransactionBehavior::Deferred).map_err(|e| problem(&e))?;
+        look(&Book::new(&SqliteRows(&transaction), now, ""))
+    }
+}
+
+struct SqliteRows<'a>(&'a Connection);
+
+/// A JSON value as an SQL parameter. Structures do not occur: records turn them into text first.
+struct Parameter<'a>(&'a Value);
+
+impl rusqlite::ToSql for Parameter<'_> {
+    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
+        Ok(match self.0 {
+            Value::Null => ToSqlOutput::Owned(Sql::Null),
+            Value::Bool(flag) => ToSqlOutput::Owned(Sql::Integer(i64::from(*flag))),
+            Value::Number(number) => ToSqlOutput::Owned(Sql::Integer(number.as_i64().unwrap_or(i64::MAX))),
+            Value::String(text) => ToSqlOutput::Borrowed(ValueRef::Text(text.as_bytes())),
+            other => ToSqlOutput::Owned(Sql::Text(other.to_string())),
+        })
+    }
+}
+
+fn read_row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
+    let mut out = Map::new();
+    for (index, column) in row.as_ref().column_names().into_iter().enumerate() {
+        let value = match row.get_ref(index)? {
+            ValueRef::Integer(number) => Value::from(number),
+            ValueRef::Text(text) => Value::String(String::from_utf8_lossy(text).into_owned()),
+            _ => Value::Null,
+        };
+        out.insert(column.to_owned(), value);
+    }
+    Ok(out)
+}
+
+impl SqliteRows<'_> {
+    fn query(&self, sql: &str, parameters: &[&dyn rusqlite::ToSql]) -> Result<Vec<Row>> {
+        let run = || {
+            let mut statement = self.0.prepare_cached(sql)?;
+            statement.query_map(parameters, read_row)?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        run().map_err(|e| problem(&e))
+    }
+}
+
+impl Rows for SqliteRows<'_> {
+    fn get(&self, table: &str, key: &str) -> Result<Option<Row>> {
+        Ok(self.query(&format!("SELECT * FROM {table} WHERE name = ?1"), &[&key])?.pop())
+    }
+
+    fn select(&self, table: &str, filters: &[(&str, Value)], limit: usize) -> Result<Vec<Row>> {
+        let conditions: Vec<_> =
+            filters.iter().enumerate().map(|(n, (column, _))| format!("{column} IS ?{}", n + 1)).collect();
+        let condition = if conditions.is_empty() { "1".to_owned() } else { conditions.join(" AND ") };
+        let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();
+        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
+        self.query(&format!("SELECT * FROM {table} WHERE {condition} ORDER BY name LIMIT {limit}"), &parameters)
+    }
+
+    fn put(&self, table: &str, row: &Row) -> Result<()> {
+        let columns: Vec<_> = row.keys().map(String::as_str).collect();
+        let places: Vec<_> = (1..=columns.len()).map(|n| format!("?{n}")).collect();
+        let updates: Vec<_> = columns.iter().map(|column| format!("{column} = excluded.{column}")).collect();
+        let sql = format!(
+            "INSERT INTO {table} ({}) VALUES ({}) ON CONFLICT (name) DO UPDATE SET {}",
+            columns.join(", "),
+            places.join(", "),
+            updates.join(", ")
+        );
+        let values: Vec<_> = row.values().map(Parameter).collect();
+        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
+        let run = || self.0.prepare_cached(&sql)?.execute(&parameters[..]);
+        run().map(drop).map_err(|e| problem(&e))
+    }
+
+    fn remove(&self, table: &str, key: &str) -> Result<bool> {
+        let run = || self.0.prepare_cached(&format!("DELETE FROM {table} WHERE name = ?1"))?.execute([key]);
+        run().map(|count| count > 0).map_err(|e| problem(&e))
+    }
+
+    fn history(&self, limit: usize) -> Result<Vec<HistoryRow>> {
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        let mut rows = self.query("SELECT * FROM history ORDER BY number DESC LIMIT ?1", &[&limit])?;
+        rows.reverse();
+        rows.into_iter()
+            .map(|row| {
+                serde_json::from_value(Value::Object(row))
+                    .map_err(|error| Problem::failed("the history cannot be read").why(error.to_string()))
+            })
+            .collect()
+    }
+
+    fn append_history(&self, row: &HistoryRow) -> Result<()> {
+        let run = || {
+            self.0
+                .prepare_cached("INSERT INTO history (number, at, who, what, subject, detail, hash) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
+                .execute(rusqlite::params![
+                    row.number as i64, row.at, row.who, row.what, row.subject, row.detail, row.hash
+                ])
+        };
+        run().map(drop).map_err(|e| problem(&e))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use yestrel_core::nouns::{Group, Revocation, Site};
+
+    fn at() -> Timestamp {
+        "2027-03-02T08:15:00Z".parse().unwrap()
+    }
+
+    fn group(name: &str) -> Group {
+        Group { name: name.into(), about: None, created: at() }
+    }
+
+    #[test]
+    fn a_failed_command_changes_nothing() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut store = SqliteStore::create(&folder.path().join("e")).unwrap();
+        let failed = store.write(at(), "astrid@bridge", |book| {
+            book.add(&group("crew"))?;
+            book.note("group add", "crew", "")?;
+            Err::<(), _>(Problem::refused("no"))
+        });
+        assert!(failed.is_err());
+        store
+            .read(at(), |book| {
+                assert!(book.get::<Group>("crew")?.is_none());
+                assert!(book.history(10)?.is_empty());
+                Ok(())
+            })
+            .unwrap();
+    }
+
+    #[test]
+    fn records_come_back_as_they_went() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("deep/er/e");
+        let site = Site {
+            name: "harbour".into(),
+            networks: vec!["10.44.0.0/22".parse().unwrap()],
+            time_zone: "Europe/Oslo".into(),
+            front: None,
+            created: at(),
+        };
+        SqliteStore::create(&path).unwrap().write(at(), "a@b", |book| book.add(&site)).unwrap();
+        let back: Site = SqliteStore::open(&path).unwrap().read(at(), |book| book.need("harbour")).unwrap();
+        assert_eq!(format!("{back:?}"), format!("{site:?}"));
+        let problem = SqliteStore::open(&path).unwrap().read(at(), |book| book.need::<Site>("harbor")).unwrap_err();
+        assert_eq!(problem.why.as_deref(), Some("the nearest is harbour"));
+    }
+
+    #[test]
+    fn revocations_and_history_cannot_be_taken_back() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut store = SqliteStore::create(&folder.path().join("e")).unwrap();
+        let revocation = Revocation {
+            name: "key".into(),
+            device: "tomas/tablet".into(),
+            reason: "lost".into(),
+            at: at(),
+            gateways: vec![],
+        };
+        store
+            .write(at(), "a@b", |book| {
+                book.put(&revocation)?;
+                book.note("credential revoke", "tomas/tablet", "")
+            })
+            .unwrap();
+        assert!(store.write(at(), "a@b", |book| book.remove::<Revocation>("key")).is_err());
+        for sql in ["DELETE FROM history", "UPDATE history SET who = 'nobody'"] {
+            assert!(store.connection.execute(sql, []).is_err(), "{sql}");
+        }
+    }
+
+    #[test]
+    fn what_is_no_estate_is_said() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("e");
+        assert!(SqliteStore::open(&path).err().unwrap().error.contains("no estate"));
+        fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).unwrap();
+        fs::write(&path, "just a text, longer than a hundred bytes ".repeat(30)).unwrap();
+        assert!(SqliteStore::open(&path).err().unwrap().error.contains("is no estate"));
+        assert!(SqliteStore::create(&path).err().unwrap().error.contains("already something"));
+        let newer = folder.path().join("newer");
+        SqliteStore::create(&newer).unwrap().connection.pragma_update(None, "user_version", 999).unwrap();
+        assert!(SqliteStore::open(&newer).err().unwrap().error.contains("newer version"));
+    }
+
+    #[test]
+    fn commands_at_once_lose_nothing() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("e");
+        SqliteStore::create(&path).unwrap();
+        std::thread::scope(|scope| {
+            for thread in 0..4 {
+                let path = &path;
+                scope.spawn(move || {
+                    for n in 0..10 {
+                        let mut store = SqliteStore::open(path).unwrap();
+                        store
+                            .write(at(), "a@b", |book| {
+                                book.add(&group(&format!("group-{thread}-{n}")))?;
+                                book.note("group add", "x", "")
+                            })
+                            .unwrap();
+                    }
+                });
+            }
+        });
+        SqliteStore::open(&path)
+            .unwrap()
+            .read(at(), |book| {
+                assert_eq!(book.all::<Group>()?.len(), 40);
+                let history = book.history(100)?;
+                assert_eq!(history.len(), 40);
+                assert_eq!(yestrel_core::audit::first_broken(&history), None);
+                Ok(())
+            })
+            .unwrap();
+    }
+}
