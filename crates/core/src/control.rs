@@ -156,3 +156,34 @@ pub enum NewsEvent {
         order: u64,
     },
 }
+
+/// What whoever manages a host is asked to do there. A place translates this to its own means; the lab's hosts take
+/// it as it is.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "manage", rename_all = "kebab-case")]
+pub enum Manage {
+    /// Collect the facts of the host.
+    Facts,
+    /// Have the agent there, running, and started again after a reboot. Nothing to do if it is.
+    Install { version: String },
+    /// Ask the agent.
+    Agent { ask: Ask },
+    /// Have no agent there any more, nor any trace of one.
+    Remove,
+}
+
+/// What comes of it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "managed", rename_all = "kebab-case")]
+pub enum Managed {
+    Facts(Box<Facts>),
+    /// Whether anything had to be done.
+    Installed {
+        changed: bool,
+    },
+    Agent {
+        answer: Box<Answer>,
+    },
+    Removed,
+    Refused(Problem),
+}

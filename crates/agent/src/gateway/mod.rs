@@ -1,0 +1,467 @@
+//! The gateway's agent: takes orders, keeps to the newest, answers questions.
+
+mod listener;
+mod plane;
+
+use std::collections::{BTreeMap, HashMap};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use parking_lot::{Mutex, RwLock};
+use yestrel_core::control::{Answer, Ask, Live, NewsEvent, Receipt, Status};
+use yestrel_core::facts::Plane as PlaneKind;
+use yestrel_core::keys::{KeyPair, PublicKey};
+use yestrel_core::order::{self, Content, Envelope, Order};
+use yestrel_core::{Problem, Result};
+use yestrel_wire::talon::Reason;
+
+use crate::keep::{Identity, Keep};
+use crate::{clock, control, probe};
+use listener::Listener;
+use plane::Plane;
+
+/// The agent's version, as it says it.
+pub const VERSION: &str = env!("CARGO_PKG_VERSION");
+
+/// How an agent is started.
+#[derive(Debug, Clone, Default)]
+pub struct Options {
+    /// The agent's own folder.
+    pub folder: PathBuf,
+    /// Listen on this address only.
+    pub bind: Option<IpAddr>,
+    /// End inner traffic in the process even where the system could carry it.
+    pub process_plane: bool,
+    /// In the lab: where inner addresses really are.
+    pub real: HashMap<SocketAddr, SocketAddr>,
+}
+
+/// A device that is connected.
+pub(crate) struct Seat {
+    pub number: u64,
+    pub key: [u8; 32],
+    pub device: String,
+    pub listener: String,
+    pub inner: Ipv4Addr,
+    pub from: Mutex<SocketAddr>,
+    pub opened: Timestamp,
+    pub software: String,
+    pub lane: RwLock<Arc<yestrel_wire::talon::lane::Lane>>,
+}
+
+impl Seat {
+    fn live(&self) -> Live {
+        let lane = self.lane.read();
+        Live {
+            number: self.number,
+            device: self.device.clone(),
+            listener: self.listener.clone(),
+            from: self.from.lock().to_string(),
+            inner: self.inner,
+            opened: self.opened,
+            received: lane.counters.received.load(Ordering::Relaxed),
+            sent: lane.counters.sent.load(Ordering::Relaxed),
+            last_heard: clock::wall(lane.counters.last_heard()),
+            software: self.software.clone(),
+        }
+    }
+}
+
+/// What everybody in the agent shares.
+pub(crate) struct Shared {
+    pub keep: Mutex<Keep>,
+    /// The order in force, and who it admits at each listener.
+    pub content: RwLock<Option<Arc<InForce>>>,
+    /// Connected devices by inner address.
+    pub seats: RwLock<HashMap<Ipv4Addr, (Arc<Seat>, Arc<Listener>)>>,
+    pub plane: RwLock<Option<Arc<Plane>>>,
+}
+
+pub(crate) struct InForce {
+    pub order: Order,
+    pub hash: String,
+    pub admit: HashMap<(String, [u8; 32]), order::Admit>,
+}
+
+impl InForce {
+    fn new(order: Order, hash: String) -> Self {
+        let admit =
+            order.content.admit.iter().map(|admit| ((admit.listener.clone(), admit.key.0), admit.clone())).collect();
+        Self { order, hash, admit }
+    }
+}
+
+impl Shared {
+    /// Why a key is not let in at a listener now; `Ok` with what the order says if it is.
+    pub fn verdict(&self, listener: &str, key: &[u8; 32]) -> std::result::Result<order::Admit, (Reason, String)> {
+        if let Some(revoked) = self.keep.lock().revoked().get(&PublicKey(*key).to_string()) {
+            return Err((Reason::Revoked, revoked.reason.clone()));
+        }
+        let content = self.content.read().clone();
+        let admit = content.as_ref().and_then(|content| content.admit.get(&(listener.to_owned(), *key)));
+        let Some(admit) = admit else { return Err((Reason::Unknown, String::new())) };
+        let now = Timestamp::now();
+        if admit.suspended {
+            return Err((Reason::Suspended, String::new()));
+        }
+        if let Some(from) = admit.from.filter(|from| *from > now) {
+            return Err((Reason::NotYet, format!("from {from}; the gateway's clock says {now}")));
+        }
+        if let Some(until) = admit.until.filter(|until| *until <= now) {
+            return Err((Reason::Expired, format!("on {until}; the gateway's clock says {now}")));
+        }
+        if admit.inner.is_none() {
+            return Err((Reason::PoolFull, String::new()));
+        }
+        Ok(admit.clone())
+    }
+
+    /// Notes what was seen; a full disk must not stop the tunnel.
+    pub fn note(&self, event: NewsEvent) {
+        if let Err(problem) = self.keep.lock().note(event) {
+            let why = problem.why.as_deref().unwrap_or_default();
+            tracing::error!("news cannot be kept: {problem}: {why}");
+        }
+    }
+
+    pub fn live(&self) -> Vec<Live> {
+        let mut live: Vec<_> = self.seats.read().values().map(|(seat, _)| seat.live()).collect();
+        live.sort_by(|a, b| a.device.cmp(&b.device));
+        live
+    }
+}
+
+/// A running agent.
+pub struct Agent {
+    shared: Arc<Shared>,
+    options: Options,
+    listeners: Mutex<BTreeMap<String, Arc<Listener>>>,
+    since: Timestamp,
+    /// Orders, adoption and retirement happen one after another.
+    change: Mutex<()>,
+    stop: AtomicBool,
+}
+
+impl Agent {
+    /// Starts from what the folder holds: an adopted agent carries out its last order at once.
+    ///
+    /// # Errors
+    /// The folder cannot be used. An order that cannot be carried out yet is tried again.
+    pub fn start(options: Options) -> Result<Arc<Self>> {
+        let mut keep = Keep::open(&options.folder)?;
+        let before: Vec<_> = keep.live()?;
+        if keep.identity()?.is_some() {
+            keep.note(NewsEvent::Started { version: VERSION.into() })?;
+        }
+        for live in before {
+            keep.note(NewsEvent::Ended {
+                session: live.number,
+                device: live.device,
+                reason: "agent-stopped".into(),
+                words: "the agent stopped without saying goodbye; bytes as of its last note".into(),
+                received: live.received,
+                sent: live.sent,
+                last_heard: live.last_heard,
+            })?;
+        }
+        keep.set_live(&[])?;
+        let shared = Arc::new(Shared {
+            keep: Mutex::new(keep),
+            content: RwLock::default(),
+            seats: RwLock::default(),
+            plane: RwLock::default(),
+        });
+        let agent = Arc::new(Self {
+            shared,
+            options,
+            listeners: Mutex::default(),
+            since: Timestamp::now(),
+            change: Mutex::default(),
+            stop: AtomicBool::new(false),
+        });
+        agent.clone().spawn_keeper();
+        Ok(agent)
+    }
+
+    /// Where commands ask an agent that keeps its things in `folder`.
+    #[must_use]
+    pub fn socket(folder: &Path) -> PathBuf {
+        folder.join("control.sock")
+    }
+
+    /// Starts, answers at the control socket, and runs until a signal or retirement.
+    ///
+    /// # Errors
+    /// As [`Agent::start`], or another agent runs in the same folder.
+    pub fn run(options: Options) -> Result<()> {
+        use nix::sys::signal::{SigSet, Signal};
+        let mut signals = SigSet::empty();
+        signals.add(Signal::SIGTERM);
+        signals.add(Signal::SIGINT);
+        // Before any thread starts, so that all of them leave these to this one.
+        let _ = signals.thread_block();
+        let socket = Self::socket(&options.folder);
+        if std::os::unix::net::UnixStream::connect(&socket).is_ok() {
+            return Err(Problem::refused("an agent runs in this folder already").why(socket.display().to_string()));
+        }
+        let agent = Self::start(options)?;
+        let answering = agent.clone();
+        control::serve(&socket, move |ask: Ask| answering.answer(ask))?;
+        tracing::info!(version = VERSION, folder = %agent.options.folder.display(), "agent runs");
+        let stopping = agent.clone();
+        let waiting = std::thread::spawn(move || {
+            let _ = signals.wait();
+            stopping.stop.store(true, Ordering::Relaxed);
+        });
+        while !agent.stop.load(Ordering::Relaxed) && !waiting.is_finished() {
+            std::thread::park_timeout(Duration::from_millis(100));
+        }
+        tracing::info!("agent stops");
+        for listener in agent.listeners.lock().values() {
+            listener.shut_down();
+        }
+        let _ = agent.shared.keep.lock().set_live(&[]);
+        let _ = std::fs::remove_file(socket);
+        Ok(())
+    }
+
+    /// Carries out the last order, and again until it works; notes who is connected.
+    fn spawn_keeper(self: Arc<Self>) {
+        let spawned = std::thread::Builder::new().name("keeper".into()).spawn(move || {
+            let mut live = Vec::new();
+            loop {
+                if self.shared.content.read().is_none()
+                    && let Err(problem) = self.resume()
+                {
+                    let why = problem.why.as_deref().unwrap_or_default();
+                    tracing::warn!("the last order is not in force yet: {problem}: {why}");
+                }
+                let now = self.shared.live();
+                let same = |a: &Vec<Live>, b: &Vec<Live>| {
+                    a.len() == b.len()
+                        && a.iter()
+                            .zip(b)
+                            .all(|(a, b)| (a.number, a.received, a.sent) == (b.number, b.received, b.sent))
+                };
+                if !same(&now, &live) {
+                    let _ = self.shared.keep.lock().set_live(&now);
+                    live = now;
+                }
+                self.expire();
+                std::thread::park_timeout(Duration::from_secs(1));
+                if self.stop.load(Ordering::Relaxed) {
+                    return;
+                }
+            }
+        });
+        if let Err(error) = spawned {
+            tracing::error!("no thread: {error}");
+        }
+    }
+
+    fn resume(&self) -> Result<()> {
+        let _one = self.change.lock();
+        if self.shared.content.read().is_some() {
+            return Ok(());
+        }
+        let (identity, envelope) = {
+            let keep = self.shared.keep.lock();
+            (keep.identity()?, keep.order()?)
+        };
+        let (Some(identity), Some(envelope)) = (identity, envelope) else { return Ok(()) };
+        let order = envelope.verify(&identity.estate_key)?;
+        self.switch(&identity, order, envelope.hash())?;
+        Ok(())
+    }
+
+    /// Ends sessions whose credential has expired since they began.
+    fn expire(&self) {
+        let seats: Vec<_> = self.shared.seats.read().values().cloned().collect();
+        for (seat, listener) in seats {
+            if let Err((reason, words)) = self.shared.verdict(&seat.listener, &seat.key) {
+                listener.end(&seat.key, reason, &words);
+            }
+        }
+    }
+
+    /// Answers one question.
+    pub fn answer(&self, ask: Ask) -> Answer {
+        let answered = match ask {
+            Ask::Status => self.status().map(Answer::Status),
+            Ask::Adopt { estate, estate_key, gateway, private_key } => {
+                self.adopt(Identity { estate, estate_key, gateway, private_key }).map(|()| Answer::Adopted)
+            }
+            Ask::Carry { envelope } => self.carry(&envelope).map(Answer::Carried),
+            Ask::News { after } => {
+                self.shared.keep.lock().news_after(after).map(|(items, more)| Answer::News { items, more })
+            }
+            Ask::Sessions => Ok(Answer::Sessions { sessions: self.shared.live() }),
+            Ask::End { device, words } => Ok(Answer::Ended { sessions: self.end(&device, &words) }),
+            Ask::Facts => probe::facts(self.options.process_plane).map(|facts| Answer::Facts(Box::new(facts))),
+            Ask::Retire => self.retire().map(|()| Answer::Retired),
+        };
+        answered.unwrap_or_else(Answer::Refused)
+    }
+
+    fn plane_kind(&self) -> PlaneKind {
+        match &*self.shared.plane.read() {
+            Some(plane) => plane.kind(),
+            None => probe::facts(self.options.process_plane).map_or(PlaneKind::Process, |facts| facts.plane),
+        }
+    }
+
+    fn status(&self) -> Result<Status> {
+        let plane = self.plane_kind();
+        let content = self.shared.content.read().clone();
+        let listeners = self.listeners.lock().iter().map(|(name, listener)| (name.clone(), listener.port())).collect();
+        let keep = self.shared.keep.lock();
+        let identity = keep.identity()?;
+        Ok(Status {
+            version: VERSION.into(),
+            estate: identity.as_ref().map(|identity| identity.estate.clone()),
+            gateway: identity.map(|identity| identity.gateway),
+            order: content.as_ref().map_or(0, |content| content.order.number),
+            order_hash: content.as_ref().map(|content| content.hash.clone()).unwrap_or_default(),
+            since: self.since,
+            plane,
+            revoked: keep.revoked().len() as u64,
+            listeners,
+            newest: keep.newest(),
+        })
+    }
+
+    fn adopt(&self, identity: Identity) -> Result<()> {
+        let _one = self.change.lock();
+        let keep = self.shared.keep.lock();
+        if let Some(own) = keep.identity()? {
+            if (&own.estate, own.estate_key, &own.gateway) != (&identity.estate, identity.estate_key, &identity.gateway)
+            {
+                return Err(Problem::refused("this agent belongs to another estate or is another gateway")
+                    .why(format!("it is the gateway {} of the estate with id {}", own.gateway, own.estate))
+                    .try_("retire it from its own estate first: yestrel gateway retire"));
+            }
+            if own.private_key == identity.private_key {
+                return Ok(());
+            }
+        }
+        KeyPair::public_of(&identity.private_key)?;
+        tracing::info!(gateway = identity.gateway, "adopted");
+        keep.set_identity(&identity)
+    }
+
+    fn carry(&self, envelope: &Envelope) -> Result<Receipt> {
+        let _one = self.change.lock();
+        let identity = self.shared.keep.lock().identity()?.ok_or_else(|| {
+            Problem::refused("this agent belongs to no estate yet").try_("yestrel rollout   adopts it first")
+        })?;
+        let order = envelope.verify(&identity.estate_key)?;
+        if order.estate != identity.estate {
+            return Err(Problem::refused("the order is of another estate").why(format!("its id is {}", order.estate)));
+        }
+        // Revocations are learned from anything that the estate signed, whatever becomes of the rest.
+        self.shared.keep.lock().learn(&order.content.revoked)?;
+        let mut ended = self.end_the_unwelcome();
+        let hash = envelope.hash();
+        let current = self.shared.keep.lock().order()?;
+        let current = current.map(|envelope| Ok::<_, Problem>((envelope.read()?, envelope.hash()))).transpose()?;
+        let standing = current.as_ref().map(|(order, hash)| (order, hash.as_str()));
+        order::may_follow(standing, &order, &hash, &identity.gateway)?;
+        let number = order.number;
+        let in_force = self.shared.content.read().as_ref().is_some_and(|content| content.hash == hash);
+        if !in_force {
+            self.switch(&identity, order, hash.clone())?;
+            self.shared.keep.lock().set_order(envelope)?;
+            self.shared.note(NewsEvent::Carried { order: number });
+            ended += self.end_the_unwelcome();
+            tracing::info!(order = number, ended, "order carried out");
+        }
+        Ok(Receipt { number, hash, at: Timestamp::now(), ended })
+    }
+
+    /// Brings the machine to what the order says: first everything that can fail without harm, then the switch.
+    fn switch(&self, identity: &Identity, order: Order, hash: String) -> Result<()> {
+        let content: &Content = &order.content;
+        if content.public_key != KeyPair::public_of(&identity.private_key)? {
+            return Err(Problem::refused("the order is for another key than this gateway has")
+                .why("the agent was adopted with a key that the estate has replaced")
+                .try_("yestrel rollout   hands the new key over first"));
+        }
+        let plane = {
+            let existing = self.shared.plane.read().clone();
+            match existing {
+                Some(plane) => plane,
+                None => Arc::new(Plane::make(self.plane_kind(), content, &self.options, &self.shared)?),
+            }
+        };
+        plane.check(content)?;
+        // New ports first: a busy one refuses the whole order while everything is as before.
+        let mut listeners = self.listeners.lock();
+        let mut fresh = BTreeMap::new();
+        for wanted in &content.listeners {
+            if !listeners.get(&wanted.name).is_some_and(|running| running.serves(wanted)) {
+                let listener = Listener::open(wanted, identity, &self.options, self.shared.clone())?;
+                fresh.insert(wanted.name.clone(), listener);
+            }
+        }
+        plane.switch(content, &self.shared.keep.lock())?;
+        *self.shared.plane.write() = Some(plane);
+        *self.shared.content.write() = Some(Arc::new(InForce::new(order.clone(), hash)));
+        let gone: Vec<_> = listeners
+            .keys()
+            .filter(|name| fresh.contains_key(*name) || !content.listeners.iter().any(|wanted| wanted.name == **name))
+            .cloned()
+            .collect();
+        for name in gone {
+            if let Some(listener) = listeners.remove(&name) {
+                listener.shut_down();
+            }
+        }
+        listeners.extend(fresh);
+        for listener in listeners.values() {
+            listener.take_settings();
+        }
+        Ok(())
+    }
+
+    /// Ends the sessions of everybody who would not be let in now.
+    fn end_the_unwelcome(&self) -> u64 {
+        let mut ended = 0;
+        for listener in self.listeners.lock().values() {
+            for key in listener.device_keys() {
+                if let Err((reason, words)) = self.shared.verdict(listener.name(), &key)
+                    && listener.end(&key, reason, &words)
+                {
+                    ended += 1;
+                }
+            }
+        }
+        ended
+    }
+
+    fn end(&self, device: &str, words: &str) -> u64 {
+        let seats: Vec<_> =
+            self.shared.seats.read().values().filter(|(seat, _)| seat.device == device).cloned().collect();
+        let ended = seats.iter().filter(|(seat, listener)| listener.end(&seat.key, Reason::Administrator, words));
+        ended.count() as u64
+    }
+
+    fn retire(&self) -> Result<()> {
+        let _one = self.change.lock();
+        for listener in self.listeners.lock().values() {
+            listener.shut_down();
+        }
+        self.listeners.lock().clear();
+        if let Some(plane) = self.shared.plane.write().take() {
+            plane.undo(&self.shared.keep.lock());
+        }
+        *self.shared.content.write() = None;
+        self.shared.keep.lock().forget()?;
+        tracing::info!("retired");
+        self.stop.store(true, Ordering::Relaxed);
+        Ok(())
+    }
+}

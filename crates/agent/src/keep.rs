@@ -1,0 +1,285 @@
+//! What an agent keeps on disk: who it is, its last order, every revocation it ever learned, and its news.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File, OpenOptions};
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::{Path, PathBuf};
+
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use yestrel_core::control::{Live, News, NewsEvent};
+use yestrel_core::keys::{PublicKey, Secret};
+use yestrel_core::order::{Envelope, Revoked};
+use yestrel_core::{Problem, Result};
+
+/// News are answered in pages of this many.
+pub const PAGE: usize = 500;
+
+/// Who an agent is.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct Identity {
+    /// The estate's id.
+    pub estate: String,
+    pub estate_key: PublicKey,
+    pub gateway: String,
+    pub private_key: Secret,
+}
+
+/// The folder of one agent.
+pub struct Keep {
+    folder: PathBuf,
+    news: File,
+    newest: u64,
+    revoked: BTreeMap<String, Revoked>,
+}
+
+fn cannot(path: &Path) -> impl Fn(std::io::Error) -> Problem + '_ {
+    move |error| Problem::failed(format!("{} cannot be kept", path.display())).why(error.to_string())
+}
+
+/// Writes a file so that after a crash there is either the old one or the new one, with mode 0600.
+///
+/// # Errors
+/// The disk is full or read-only.
+pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<()> {
+    let mut name = path.as_os_str().to_owned();
+    name.push(".new");
+    let new = PathBuf::from(name);
+    let write = || {
+        let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
+        file.write_all(bytes)?;
+        file.sync_all()?;
+        fs::rename(&new, path)?;
+        if let Some(folder) = path.parent() {
+            File::open(folder)?.sync_all()?;
+        }
+        Ok(())
+    };
+    write().map_err(cannot(path))
+}
+
+impl Keep {
+    /// Opens an agent's folder, making it (mode 0700) if need be.
+    ///
+    /// # Errors
+    /// The folder cannot be written, or holds something damaged.
+    pub fn open(folder: &Path) -> Result<Self> {
+        fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(cannot(folder))?;
+        let path = folder.join("news.jsonl");
+        let news = OpenOptions::new().append(true).create(true).mode(0o600).open(&path).map_err(cannot(&path))?;
+        let mut keep = Self { folder: folder.to_owned(), news, newest: 0, revoked: BTreeMap::new() };
+        keep.revoked = keep.read("revoked.json")?.unwrap_or_default();
+        let items = keep.all_news()?;
+        keep.newest = items.last().map_or(0, |item| item.number);
+        // A line that a crash cut short would make the next one unreadable.
+        let text = fs::read(&path).map_err(cannot(&path))?;
+        if !text.is_empty() && !text.ends_with(b"\n") {
+            keep.news.write_all(b"\n").map_err(cannot(&path))?;
+        }
+        Ok(keep)
+    }
+
+    fn read<T: DeserializeOwned>(&self, name: &str) -> Result<Option<T>> {
+        let path = self.folder.join(name);
+        match fs::read(&path) {
+            Ok(bytes) => serde_json::from_slice(&bytes).map(Some).map_err(|_| {
+                Problem::failed(format!("{} is damaged", path.display()))
+                    .why("it was changed by something else")
+                    .try_("yestrel gateway retire, then yestrel rollout, to begin anew")
+            }),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(cannot(&path)(error)),
+        }
+    }
+
+    fn write<T: Serialize>(&self, name: &str, value: &T) -> Result<()> {
+        let bytes = zeroize::Zeroizing::new(serde_json::to_vec(value).unwrap_or_default());
+        write_whole(&self.folder.join(name), &bytes)
+    }
+
+    /// Who the agent is, once adopted.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn identity(&self) -> Result<Option<Identity>> {
+        self.read("identity.json")
+    }
+
+    /// Becomes somebody.
+    ///
+    /// # Errors
+    /// As [`write_whole`].
+    pub fn set_identity(&self, identity: &Identity) -> Result<()> {
+        self.write("identity.json", identity)
+    }
+
+    /// The order in force.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn order(&self) -> Result<Option<Envelope>> {
+        self.read("order.json")
+    }
+
+    /// Keeps the order in force.
+    ///
+    /// # Errors
+    /// As [`write_whole`].
+    pub fn set_order(&self, envelope: &Envelope) -> Result<()> {
+        self.write("order.json", envelope)
+    }
+
+    /// Every revocation ever learned.
+    #[must_use]
+    pub fn revoked(&self) -> &BTreeMap<String, Revoked> {
+        &self.revoked
+    }
+
+    /// Learns revocations. What is known stays, whatever comes.
+    ///
+    /// # Errors
+    /// As [`write_whole`].
+    pub fn learn(&mut self, more: &BTreeMap<String, Revoked>) -> Result<()> {
+        let before = self.revoked.len();
+        for (key, revoked) in more {
+            self.revoked.entry(key.clone()).or_insert_with(|| revoked.clone());
+        }
+        if self.revoked.len() > before { self.write("revoked.json", &self.revoked) } else { Ok(()) }
+    }
+
+    /// Notes something that was seen.
+    ///
+    /// # Errors
+    /// The disk is full or read-only.
+    pub fn note(&mut self, event: NewsEvent) -> Result<()> {
+        let item = News { number: self.newest + 1, at: jiff::Timestamp::now(), event };
+        let mut line = serde_json::to_vec(&item).unwrap_or_default();
+        line.push(b'\n');
+        let path = self.folder.join("news.jsonl");
+        self.news.write_all(&line).and_then(|()| self.news.sync_data()).map_err(cannot(&path))?;
+        self.newest += 1;
+        Ok(())
+    }
+
+    /// The number of the newest news.
+    #[must_use]
+    pub fn newest(&self) -> u64 {
+        self.newest
+    }
+
+    fn all_news(&self) -> Result<Vec<News>> {
+        let path = self.folder.join("news.jsonl");
+        let file = File::open(&path).map_err(cannot(&path))?;
+        Ok(BufReader::new(file)
+            .split(b'\n')
+            .map_while(std::io::Result::ok)
+            .filter_map(|line| serde_json::from_slice(&line).ok())
+            .collect())
+    }
+
+    /// News after the one with this number, at most a page, and whether there are more.
+    ///
+    /// # Errors
+    /// The file cannot be read.
+    pub fn news_after(&self, number: u64) -> Result<(Vec<News>, bool)> {
+        let mut items: Vec<_> = self.all_news()?.into_iter().filter(|item| item.number > number).collect();
+        let more = items.len() > PAGE;
+        items.truncate(PAGE);
+        Ok((items, more))
+    }
+
+    /// Keeps who is connected, so that a crash does not lose how far they had come.
+    ///
+    /// # Errors
+    /// As [`write_whole`].
+    pub fn set_live(&self, live: &[Live]) -> Result<()> {
+        self.write("live.json", &live)
+    }
+
+    /// Who was connected when [`Keep::set_live`] was last called.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn live(&self) -> Result<Vec<Live>> {
+        Ok(self.read("live.json")?.unwrap_or_default())
+    }
+
+    /// What the system was like before the agent changed it.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn before(&self) -> Result<Option<Before>> {
+        self.read("before.json")
+    }
+
+    /// Keeps what the system was like; the first time counts.
+    ///
+    /// # Errors
+    /// As [`write_whole`].
+    pub fn set_before(&self, before: &Before) -> Result<()> {
+        if self.before()?.is_some() { Ok(()) } else { self.write("before.json", before) }
+    }
+
+    /// Forgets everything.
+    ///
+    /// # Errors
+    /// A file cannot be removed.
+    pub fn forget(&self) -> Result<()> {
+        for name in ["identity.json", "order.json", "revoked.json", "news.jsonl", "live.json", "before.json"] {
+            let path = self.folder.join(name);
+            match fs::remove_file(&path) {
+                Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(cannot(&path)(error)),
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What the system was like before the agent changed it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Before {
+    /// Whether it forwarded IPv4.
+    pub forwarding: bool,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn revoked(reason: &str) -> BTreeMap<String, Revoked> {
+        BTreeMap::from([("key".to_owned(), Revoked { device: "tomas/tablet".into(), reason: reason.into() })])
+    }
+
+    #[test]
+    fn revocations_only_grow() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut keep = Keep::open(folder.path()).unwrap();
+        keep.learn(&revoked("lost")).unwrap();
+        keep.learn(&revoked("found again")).unwrap();
+        keep.learn(&BTreeMap::new()).unwrap();
+        assert_eq!(Keep::open(folder.path()).unwrap().revoked(), &revoked("lost"));
+    }
+
+    #[test]
+    fn news_survive_and_keep_their_numbers_even_after_a_cut_line() {
+        let folder = tempfile::tempdir().unwrap();
+        let started = || NewsEvent::Started { version: "1".into() };
+        {
+            let mut keep = Keep::open(folder.path()).unwrap();
+            for _ in 0..PAGE + 3 {
+                keep.note(started()).unwrap();
+            }
+        }
+        let path = folder.path().join("news.jsonl");
+        let mut file = OpenOptions::new().append(true).open(&path).unwrap();
+        file.write_all(b"{\"number\":9999,\"at\":\"20").unwrap();
+        let mut keep = Keep::open(folder.path()).unwrap();
+        keep.note(started()).unwrap();
+        let (page, more) = keep.news_after(2).unwrap();
+        assert_eq!((page.len(), more, page[0].number), (PAGE, true, 3));
+        let (rest, more) = keep.news_after(page.last().unwrap().number).unwrap();
+        assert_eq!((rest.len(), more, rest[1].number), (2, false, PAGE as u64 + 4));
+    }
+}

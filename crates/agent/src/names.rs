@@ -1,0 +1,148 @@
+//! Looking names up, without the C library: a statically linked program must not load parts of it at run time. The
+//! hosts file first, then the resolvers of the resolver file, by UDP (RFC 1035).
+
+use std::fs;
+use std::net::{IpAddr, SocketAddr, UdpSocket};
+use std::str::FromStr as _;
+use std::time::Duration;
+
+use hickory_proto::op::{Message, Query, ResponseCode};
+use hickory_proto::rr::{Name, RData, RecordType};
+use yestrel_core::{Problem, Result};
+
+/// Waiting for one resolver.
+const PATIENCE: Duration = Duration::from_millis(1500);
+
+/// A question for the addresses of `name`, and its id.
+///
+/// # Errors
+/// Not a name of the domain name system.
+pub fn question(name: &str, v6: bool) -> Result<(u16, Vec<u8>)> {
+    let wrong = || Problem::words(format!("{name:?} is not a host name"));
+    let mut absolute = Name::from_str(name).map_err(|_| wrong())?;
+    absolute.set_fqdn(true);
+    let mut message = Message::query();
+    message.metadata.recursion_desired = true;
+    message.add_query(Query::query(absolute, if v6 { RecordType::AAAA } else { RecordType::A }));
+    let bytes = message.to_vec().map_err(|_| wrong())?;
+    Ok((message.metadata.id, bytes))
+}
+
+/// The addresses in an answer to the question with this id; `None` when it answers something else.
+#[must_use]
+pub fn addresses(id: u16, answer: &[u8]) -> Option<std::result::Result<Vec<IpAddr>, ResponseCode>> {
+    let message = Message::from_vec(answer).ok().filter(|message| message.metadata.id == id)?;
+    if message.metadata.response_code != ResponseCode::NoError {
+        return Some(Err(message.metadata.response_code));
+    }
+    let addresses = message.answers.iter().filter_map(|record| match &record.data {
+        RData::A(four) => Some(IpAddr::V4(four.0)),
+        RData::AAAA(six) => Some(IpAddr::V6(six.0)),
+        _ => None,
+    });
+    Some(Ok(addresses.collect()))
+}
+
+/// The resolvers of a resolver file (resolv.conf), in its order.
+#[must_use]
+pub fn resolvers(file: &str) -> Vec<IpAddr> {
+    file.lines()
+        .filter_map(|line| line.trim().strip_prefix("nameserver"))
+        .filter_map(|rest| rest.trim().split('%').next()?.parse().ok())
+        .collect()
+}
+
+/// Asks one resolver for the addresses of `name`, IPv4 first.
+///
+/// # Errors
+/// It does not answer, or does not know the name.
+pub fn ask(resolver: SocketAddr, name: &str) -> Result<Vec<IpAddr>> {
+    let failed = |why: String| Problem::failed(format!("{name} does not resolve")).why(why);
+    let any: SocketAddr = if resolver.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0_u16; 8], 0).into() };
+    let socket = UdpSocket::bind(any).map_err(|error| failed(error.to_string()))?;
+    let _ = socket.connect(resolver);
+    let _ = socket.set_read_timeout(Some(PATIENCE));
+    let mut found = Vec::new();
+    let mut refusal = None;
+    for v6 in [false, true] {
+        let (id, bytes) = question(name, v6)?;
+        let mut answer = [0; 4096];
+        let mut answered = None;
+        for _ in 0..2 {
+            if socket.send(&bytes).is_err() {
+                continue;
+            }
+            if let Ok(length) = socket.recv(&mut answer)
+                && let Some(result) = addresses(id, &answer[..length])
+            {
+                answered = Some(result);
+                break;
+            }
+        }
+        match answered {
+            Some(Ok(mut more)) => found.append(&mut more),
+            Some(Err(code)) => refusal = Some(code),
+            None => return Err(failed(format!("the resolver {} does not answer", resolver.ip()))),
+        }
+    }
+    match refusal {
+        _ if !found.is_empty() => Ok(found),
+        Some(code) => Err(failed(format!("the resolver {} says: {code}", resolver.ip()))),
+        None => Err(failed("the name has no address".into())),
+    }
+}
+
+/// The addresses of a name, as this machine sees them now. An address stands for itself.
+///
+/// # Errors
+/// No resolver knows it.
+pub fn look_up(name: &str) -> Result<Vec<IpAddr>> {
+    if let Ok(address) = name.parse() {
+        return Ok(vec![address]);
+    }
+    let hosts = fs::read_to_string("/etc/hosts").unwrap_or_default();
+    let listed: Vec<IpAddr> = hosts
+        .lines()
+        .map(|line| line.split('#').next().unwrap_or_default())
+        .filter(|line| line.split_whitespace().skip(1).any(|alias| alias.eq_ignore_ascii_case(name)))
+        .filter_map(|line| line.split_whitespace().next()?.parse().ok())
+        .collect();
+    if !listed.is_empty() {
+        return Ok(listed);
+    }
+    // Lets a machine without privileges, and a process of the lab, use a resolver of its own.
+    let resolvers: Vec<SocketAddr> = match std::env::var("YESTREL_RESOLVER").ok().and_then(|text| text.parse().ok()) {
+        Some(one) => vec![one],
+        None => resolvers(&fs::read_to_string("/etc/resolv.conf").unwrap_or_default())
+            .into_iter()
+            .map(|address| SocketAddr::new(address, 53))
+            .collect(),
+    };
+    let mut last = Problem::failed(format!("{name} does not resolve")).why("/etc/resolv.conf names no resolver");
+    for resolver in resolvers {
+        match ask(resolver, name) {
+            Ok(addresses) => return Ok(addresses),
+            Err(problem) => last = problem,
+        }
+    }
+    Err(last)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn the_resolver_file_is_read_in_order() {
+        let file = "# made by hand\nsearch skerry.example\nnameserver 10.44.0.20\n nameserver fe80::1%eth0\nnameserver nonsense\n";
+        assert_eq!(resolvers(file), ["10.44.0.20".parse::<IpAddr>().unwrap(), "fe80::1".parse().unwrap()]);
+    }
+
+    proptest! {
+        #[test]
+        fn no_answer_makes_the_reader_fail(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
+            let _ = addresses(7, &bytes);
+        }
+    }
+}

@@ -1,0 +1,253 @@
+//! What a tunnel changes on a device's system (address, routes, rules, resolvers) and how it is all taken back.
+//!
+//! Routing is by rules of its own, before the main table, so that nothing that a foreign network hands out by DHCP can
+//! pull traffic out of the tunnel. What is to go into the tunnel stands in a table of its own:
+//!
+//! | rule | goes by | for |
+//! |---|---|---|
+//! | to the gateway's listener, UDP | main table | the tunnel itself |
+//! | from that port, UDP | main table | the kernel's reverse-path check of answers |
+//! | to the machine that one works from | main table | a remote session is not cut |
+//! | to port 67, UDP, with reach everything | main table | keeping the lease of the address |
+//! | everything | the tunnel's table | the reach |
+
+use std::fs;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::path::{Path, PathBuf};
+
+use ipnet::{IpNet, Ipv4Net};
+use serde::{Deserialize, Serialize};
+use yestrel_core::{Problem, Result};
+use yestrel_wire::talon::message::Settings;
+
+use crate::keep::write_whole;
+use crate::netlink::{Netlink, Rule};
+
+/// The system's main routing table.
+const MAIN: u32 = 254;
+/// The first rule priority and table of tunnel 0; each further tunnel has the next 16 and the next one.
+const FIRST_PRIORITY: u32 = 18_100;
+const FIRST_TABLE: u32 = 52_300;
+const STEP: u32 = 16;
+
+/// Everything that must be taken back, as it lies on disk while a tunnel is up.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Applied {
+    /// 0..=15: which priorities and which table.
+    pub slot: u32,
+    pub interface: String,
+    /// The resolver file as it was.
+    pub resolvers: Option<ResolverFile>,
+    /// Block everything while the tunnel is down.
+    pub strict: bool,
+    /// The file that holds this.
+    pub file: PathBuf,
+}
+
+/// The resolver file as it was before.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct ResolverFile {
+    pub path: PathBuf,
+    /// Where it pointed to, if it was a link.
+    pub link: Option<PathBuf>,
+    pub text: String,
+}
+
+/// The addresses of the machines from which somebody works on this one (SSH).
+fn worked_from() -> Vec<IpAddr> {
+    let variable = std::env::var("SSH_CONNECTION").or_else(|_| std::env::var("SSH_CLIENT")).unwrap_or_default();
+    variable.split_whitespace().next().and_then(|address| address.parse().ok()).into_iter().collect()
+}
+
+/// What a device sends into the tunnel: what the gateway says, at most what the handover says.
+#[must_use]
+pub fn effective_reach(gateway: &[IpNet], handover: &[IpNet]) -> Vec<IpNet> {
+    let narrower = gateway.iter().flat_map(|range| {
+        handover.iter().filter_map(move |most| {
+            if most.contains(range) {
+                Some(*range)
+            } else if range.contains(most) {
+                Some(*most)
+            } else {
+                None
+            }
+        })
+    });
+    IpNet::aggregate(&narrower.collect())
+}
+
+/// Whether a reach is everything.
+#[must_use]
+pub fn is_everything(reach: &[IpNet]) -> bool {
+    reach.contains(&IpNet::V4(Ipv4Net::new_assert(Ipv4Addr::UNSPECIFIED, 0)))
+}
+
+impl Applied {
+    fn priority(&self) -> u32 {
+        FIRST_PRIORITY + self.slot * STEP
+    }
+
+    fn table(&self) -> u32 {
+        FIRST_TABLE + self.slot
+    }
+
+    /// Writes down what is about to be changed, before it is.
+    ///
+    /// # Errors
+    /// The file cannot be written.
+    pub fn keep(&self) -> Result<()> {
+        write_whole(&self.file, &serde_json::to_vec(self).unwrap_or_default())
+    }
+
+    /// Gives the interface its address and routes everything within `reach` into it.
+    ///
+    /// # Errors
+    /// No privileges, or a system without policy routing.
+    pub fn apply(&mut self, settings: &Settings, reach: &[IpNet], gateway: SocketAddr) -> Result<()> {
+        self.keep()?;
+        let netlink = Netlink::new()?;
+        let (priority, table) = (self.priority(), self.table());
+        netlink.remove_rules(priority..=priority + STEP - 1);
+        netlink.clear_table(table);
+        let inner = settings.inner.addr();
+        netlink.add_address(&self.interface, inner, 32)?;
+        netlink.remove_addresses_but(&self.interface, &[inner])?;
+        netlink.set_packet_size(&self.interface, settings.packet_size)?;
+        netlink.add_route(IpNet::from(settings.gateway), &self.interface, table)?;
+        for range in reach.iter().filter(|range| matches!(range, IpNet::V4(_))) {
+            netlink.add_route(*range, &self.interface, table)?;
+        }
+        let everything = is_everything(reach);
+        if everything {
+            // The tunnel carries IPv4; what would leave by IPv6 beside it is blocked. A system without IPv6 refuses
+            // this, and needs none of it.
+            if netlink.add_unreachable(true, table).is_ok() {
+                let rule = Rule { v6: true, ..self.rule(4, table) };
+                netlink.add_rule(&rule)?;
+            }
+        }
+        if self.strict {
+            netlink.add_unreachable(false, table)?;
+        }
+        let host = IpNet::from(gateway.ip());
+        let v6 = host.addr().is_ipv6();
+        let port = Some(gateway.port());
+        netlink.add_rule(&Rule { to: Some(host), udp: true, destination_port: port, v6, ..self.rule(0, MAIN) })?;
+        netlink.add_rule(&Rule { to: Some(host), udp: true, source_port: port, v6, ..self.rule(1, MAIN) })?;
+        for from in worked_from() {
+            netlink.add_rule(&Rule { to: Some(IpNet::from(from)), v6: from.is_ipv6(), ..self.rule(2, MAIN) })?;
+        }
+        if everything {
+            netlink.add_rule(&Rule { udp: true, destination_port: Some(67), ..self.rule(3, MAIN) })?;
+        }
+        netlink.add_rule(&self.rule(4, table))?;
+        if !settings.resolvers.is_empty() {
+            self.set_resolvers(&settings.resolvers)?;
+        }
+        Ok(())
+    }
+
+    fn rule(&self, offset: u32, table: u32) -> Rule {
+        Rule {
+            priority: self.priority() + offset,
+            table,
+            v6: false,
+            to: None,
+            udp: false,
+            tcp: false,
+            source_port: None,
+            destination_port: None,
+        }
+    }
+
+    fn set_resolvers(&mut self, resolvers: &[IpAddr]) -> Result<()> {
+        let path = Path::new("/etc/resolv.conf");
+        let cannot = |error: std::io::Error| {
+            Problem::failed("the resolvers cannot be set").why(format!("{}: {error}", path.display()))
+        };
+        if self.resolvers.is_none() {
+            let link = fs::read_link(path).ok();
+            let text = fs::read_to_string(path).unwrap_or_default();
+            self.resolvers = Some(ResolverFile { path: path.to_owned(), link: link.clone(), text });
+            self.keep()?;
+            if link.is_some() {
+                // What it points to belongs to another program, which would write it anew at any time.
+                fs::remove_file(path).map_err(cannot)?;
+            }
+        }
+        let mut text =
+            "# written by yestrel while its tunnel is up; the file as it was comes back at the end\n".to_owned();
+        for resolver in resolvers {
+            text.push_str(&format!("nameserver {resolver}\n"));
+        }
+        fs::write(path, text).map_err(cannot)
+    }
+
+    fn restore_resolvers(&self) {
+        let Some(before) = &self.resolvers else { return };
+        if let Some(link) = &before.link {
+            let _ = fs::remove_file(&before.path);
+            let _ = std::os::unix::fs::symlink(link, &before.path);
+        } else {
+            // In place: the file may be mounted over another.
+            let _ = fs::write(&before.path, &before.text);
+        }
+    }
+
+    /// The tunnel is down for now: without `strict`, traffic goes its usual ways meanwhile.
+    pub fn step_aside(&self) {
+        if !self.strict
+            && let Ok(netlink) = Netlink::new()
+        {
+            netlink.remove_rules(self.priority()..=self.priority() + STEP - 1);
+            self.restore_resolvers();
+        }
+    }
+
+    /// Takes everything back.
+    pub fn undo(&self) {
+        if let Ok(netlink) = Netlink::new() {
+            netlink.remove_rules(self.priority()..=self.priority() + STEP - 1);
+            netlink.clear_table(self.table());
+        }
+        self.restore_resolvers();
+        let _ = fs::remove_file(&self.file);
+    }
+
+    /// After a crash: takes everything back, or, when strict, leaves the block and gives names back their resolvers.
+    pub fn after_crash(&self) {
+        if self.strict {
+            self.restore_resolvers();
+        } else {
+            self.undo();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn ranges(texts: &[&str]) -> Vec<IpNet> {
+        texts.iter().map(|text| text.parse().unwrap()).collect()
+    }
+
+    #[test]
+    fn a_device_never_sends_more_than_its_handover_says() {
+        for (gateway, handover, effective) in [
+            (vec!["10.44.0.0/22"], vec!["10.44.0.0/22"], vec!["10.44.0.0/22"]),
+            (vec!["0.0.0.0/0"], vec!["10.44.0.0/22"], vec!["10.44.0.0/22"]),
+            (vec!["10.44.0.20/32"], vec!["10.44.0.0/22"], vec!["10.44.0.20/32"]),
+            (vec!["10.45.0.0/24", "10.44.1.0/24"], vec!["10.44.0.0/22"], vec!["10.44.1.0/24"]),
+            (vec!["10.45.0.0/24"], vec!["10.44.0.0/22"], vec![]),
+        ] {
+            assert_eq!(effective_reach(&ranges(&gateway), &ranges(&handover)), ranges(&effective), "{gateway:?}");
+        }
+    }
+
+    #[test]
+    fn everything_is_known_as_such() {
+        assert!(is_everything(&ranges(&["0.0.0.0/0"])));
+        assert!(!is_everything(&ranges(&["0.0.0.0/1", "128.0.0.0/2"])));
+    }
+}

@@ -1,0 +1,235 @@
+//! The tunnels that are up on this machine: where they say what they are, and how they are asked.
+
+use std::fs;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::os::unix::fs::DirBuilderExt as _;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use ipnet::IpNet;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use yestrel_core::{Problem, Result};
+
+use crate::control;
+use crate::system::Applied;
+
+const PATIENCE: Duration = Duration::from_secs(12);
+
+/// What a tunnel is asked.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "ask", rename_all = "kebab-case")]
+pub enum TunnelAsk {
+    Status,
+    Stop,
+    /// Who answers an ICMP echo towards this address, with this many hops to live?
+    Echo {
+        to: Ipv4Addr,
+        hops: u8,
+    },
+    /// Which addresses has this name, asked through the tunnel?
+    LookUp {
+        name: String,
+    },
+}
+
+/// What it answers.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "answer", rename_all = "kebab-case")]
+pub enum TunnelAnswer {
+    Status(Box<TunnelStatus>),
+    Stopping,
+    Echo { from: Option<Ipv4Addr>, millis: f64 },
+    Addresses { addresses: Vec<IpAddr>, resolver: IpAddr },
+    Refused(Problem),
+}
+
+/// A tunnel on this machine.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct TunnelStatus {
+    pub name: String,
+    /// `opening`, `up`, `lost`, `blocked`.
+    pub state: String,
+    pub holder: String,
+    pub gateway: String,
+    /// The way in use: address and port dialled, with what they resolved to.
+    pub way: String,
+    pub peer: Option<SocketAddr>,
+    pub inner: Option<Ipv4Addr>,
+    pub gateway_inner: Option<Ipv4Addr>,
+    pub since: Option<Timestamp>,
+    /// Bytes of inner packets, from here and to here.
+    pub sent: u64,
+    pub received: u64,
+    pub last_answer: Option<Timestamp>,
+    pub reach: Vec<IpNet>,
+    pub resolvers: Vec<IpAddr>,
+    pub packet_size: u16,
+    /// The proxy's address, in a tunnel inside a process.
+    pub proxy: Option<SocketAddr>,
+    pub strict: bool,
+    pub pid: u32,
+}
+
+/// The folder of running tunnels: `YESTREL_RUN`, else /run/yestrel for root, else the user's own run folder.
+///
+/// # Errors
+/// It cannot be made with mode 0700.
+pub fn folder() -> Result<PathBuf> {
+    let folder = match std::env::var_os("YESTREL_RUN") {
+        Some(folder) => PathBuf::from(folder),
+        None if nix::unistd::geteuid().is_root() => PathBuf::from("/run/yestrel"),
+        None => match std::env::var_os("XDG_RUNTIME_DIR") {
+            Some(folder) => PathBuf::from(folder).join("yestrel"),
+            None => std::env::temp_dir().join(format!("yestrel-{}", nix::unistd::geteuid())),
+        },
+    };
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(&folder).map_err(|error| {
+        Problem::failed(format!("{} cannot be made", folder.display()))
+            .why(error.to_string())
+            .try_("YESTREL_RUN=FOLDER names another")
+    })?;
+    use std::os::unix::fs::MetadataExt as _;
+    let owner = fs::metadata(&folder).map(|metadata| metadata.uid());
+    if owner.is_ok_and(|uid| uid != nix::unistd::geteuid().as_raw()) {
+        return Err(Problem::refused(format!("{} belongs to another user", folder.display()))
+            .why("what runs there could not be trusted")
+            .try_("YESTREL_RUN=FOLDER names another"));
+    }
+    Ok(folder)
+}
+
+/// Where the tunnel `name` answers.
+#[must_use]
+pub fn socket(folder: &Path, name: &str) -> PathBuf {
+    folder.join(format!("{name}.sock"))
+}
+
+/// Where what the tunnel `name` has changed is written down.
+#[must_use]
+pub fn applied_file(folder: &Path, name: &str) -> PathBuf {
+    folder.join(format!("{name}.applied"))
+}
+
+/// Asks a tunnel.
+///
+/// # Errors
+/// No such tunnel, or it refuses.
+pub fn ask(name: &str, question: &TunnelAsk) -> Result<TunnelAnswer> {
+    let socket = socket(&folder()?, name);
+    match control::ask(&socket, question, PATIENCE) {
+        Ok(TunnelAnswer::Refused(problem)) => Err(problem),
+        Ok(answer) => Ok(answer),
+        Err(_) => Err(Problem::words(format!("there is no tunnel {name} on this machine"))
+            .why("none of that name answers here")
+            .try_("yestrel tunnel list")),
+    }
+}
+
+fn names(folder: &Path, ending: &str) -> Vec<String> {
+    let mut names: Vec<_> = fs::read_dir(folder)
+        .into_iter()
+        .flatten()
+        .flatten()
+        .filter_map(|entry| entry.file_name().to_string_lossy().strip_suffix(ending).map(str::to_owned))
+        .collect();
+    names.sort();
+    names
+}
+
+/// The slot that no tunnel here uses.
+///
+/// # Errors
+/// All sixteen are used.
+pub fn free_slot(folder: &Path) -> Result<u32> {
+    let used: Vec<_> =
+        names(folder, ".applied").iter().filter_map(|name| applied(folder, name)).map(|a| a.slot).collect();
+    (0..16).find(|slot| !used.contains(slot)).ok_or_else(|| {
+        Problem::refused("sixteen tunnels are up on this machine").try_("yestrel tunnel stop   one of them")
+    })
+}
+
+/// What the tunnel `name` has changed on this machine.
+#[must_use]
+pub fn applied(folder: &Path, name: &str) -> Option<Applied> {
+    serde_json::from_slice(&fs::read(applied_file(folder, name)).ok()?).ok()
+}
+
+/// The tunnels here. What a crashed one left behind is taken back on the way; a strict one stays as `blocked`.
+///
+/// # Errors
+/// The folder cannot be used.
+pub fn list() -> Result<Vec<TunnelStatus>> {
+    let folder = folder()?;
+    let mut tunnels = Vec::new();
+    for name in names(&folder, ".sock") {
+        match control::ask(&socket(&folder, &name), &TunnelAsk::Status, PATIENCE) {
+            Ok(TunnelAnswer::Status(status)) => tunnels.push(*status),
+            _ => {
+                let _ = fs::remove_file(socket(&folder, &name));
+            }
+        }
+    }
+    for name in names(&folder, ".applied") {
+        if tunnels.iter().any(|tunnel| tunnel.name == name) {
+            continue;
+        }
+        let Some(applied) = applied(&folder, &name) else { continue };
+        applied.after_crash();
+        if applied.strict {
+            tunnels.push(TunnelStatus {
+                name,
+                state: "blocked".into(),
+                holder: "-".into(),
+                gateway: "-".into(),
+                way: "-".into(),
+                peer: None,
+                inner: None,
+                gateway_inner: None,
+                since: None,
+                sent: 0,
+                received: 0,
+                last_answer: None,
+                reach: Vec::new(),
+                resolvers: Vec::new(),
+                packet_size: 0,
+                proxy: None,
+                strict: true,
+                pid: 0,
+            });
+        }
+    }
+    Ok(tunnels)
+}
+
+/// Stops a tunnel and waits until everything is as it was before.
+///
+/// # Errors
+/// No such tunnel, or it does not stop.
+pub fn stop(name: &str) -> Result<()> {
+    let folder = folder()?;
+    if ask(name, &TunnelAsk::Stop).is_err() {
+        let left = applied(&folder, name).ok_or_else(|| {
+            Problem::words(format!("there is no tunnel {name} on this machine")).try_("yestrel tunnel list")
+        })?;
+        left.undo();
+        return Ok(());
+    }
+    for _ in 0..100 {
+        if !socket(&folder, name).exists() {
+            return Ok(());
+        }
+        std::thread::park_timeout(Duration::from_millis(50));
+    }
+    Err(Problem::failed(format!("the tunnel {name} does not stop")))
+}
+
+/// Waits beside a tunnel until its process is gone, and takes back what a crash left. Standard input ends with that process.
+pub fn keep(name: &str) {
+    let _ = std::io::copy(&mut std::io::stdin(), &mut std::io::sink());
+    if let Ok(folder) = folder()
+        && let Some(applied) = applied(&folder, name)
+    {
+        applied.after_crash();
+    }
+}

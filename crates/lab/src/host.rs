@@ -1,0 +1,274 @@
+//! The process that is one host of the lab: its namespace, its services, and its management.
+
+use std::collections::HashMap;
+use std::fs;
+use std::io;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::os::unix::fs::DirBuilderExt as _;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use parking_lot::Mutex;
+use yestrel_agent::gateway::Agent;
+use yestrel_agent::{control, probe};
+use yestrel_core::control::{Answer, Ask, Manage, Managed};
+use yestrel_core::facts::{Facts, Interface};
+use yestrel_core::{Problem, Result};
+
+use crate::namespaces;
+use crate::plan::{self, HostPlan, Kind, Mode, NAMES, SITE_NAMES, Service};
+use crate::services;
+use crate::world::{BUILT, services_of};
+
+/// The stand-in of an init system looks after its agent this often.
+const LOOK_AFTER: Duration = Duration::from_millis(50);
+
+/// A managed host's agent, as the stand-in of an init system keeps it.
+struct Machine {
+    plan: &'static HostPlan,
+    mode: Mode,
+    folder: PathBuf,
+    lab: PathBuf,
+    agent: Mutex<Option<Child>>,
+    wanted: AtomicBool,
+}
+
+/// Is one host of a lab until `lifetime` is over or it is stopped. Must be called before the process has threads.
+///
+/// # Errors
+/// The host cannot be set up.
+pub fn run(lab: &Path, name: &str, mode: Mode, lifetime: Duration) -> Result<()> {
+    let failed =
+        |error: io::Error| Problem::failed(format!("the lab's host {name} does not start")).why(error.to_string());
+    let plan = plan::host(name).ok_or_else(|| Problem::words(format!("the lab has no host {name}")))?;
+    let folder = lab.join("hosts").join(name);
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(folder.join("run")).map_err(failed)?;
+    let resolv_conf = folder.join("resolv.conf");
+    let resolver = plan.resolver.map(|address| format!("nameserver {address}\n")).unwrap_or_default();
+    fs::write(&resolv_conf, resolver).map_err(failed)?;
+    if mode == Mode::Namespaces {
+        namespaces::isolate(&resolv_conf).map_err(failed)?;
+    }
+    fs::write(folder.join("pid"), std::process::id().to_string()).map_err(failed)?;
+    let end = Instant::now() + lifetime;
+    if mode == Mode::Namespaces {
+        while !lab.join(BUILT).exists() && Instant::now() < end {
+            std::thread::park_timeout(Duration::from_millis(10));
+        }
+    }
+    let own = offer_services(plan, mode).map_err(failed)?;
+    let text = serde_json::to_vec(&own).unwrap_or_default();
+    yestrel_agent::keep::write_whole(&folder.join("services.json"), &text)?;
+    let machine = Arc::new(Machine {
+        plan,
+        mode,
+        folder: folder.clone(),
+        lab: lab.to_owned(),
+        agent: Mutex::default(),
+        wanted: AtomicBool::new(false),
+    });
+    let managed = machine.clone();
+    control::serve(&folder.join("manage.sock"), move |what: Manage| managed.manage(what))?;
+    while Instant::now() < end && lab.exists() {
+        machine.look_after();
+        std::thread::park_timeout(LOOK_AFTER);
+    }
+    machine.stop_agent();
+    Ok(())
+}
+
+/// Starts what the host offers, and says where.
+fn offer_services(plan: &HostPlan, mode: Mode) -> io::Result<Vec<Service>> {
+    let mut offered = Vec::new();
+    let mut offer = |name: &str, address: &str, port: u16, start: &dyn Fn(SocketAddr) -> io::Result<SocketAddr>| {
+        let address = SocketAddr::new(address.parse().map_err(io::Error::other)?, port);
+        let real =
+            start(if mode == Mode::Namespaces { address } else { SocketAddr::new(IpAddr::V4(plan.loopback), 0) })?;
+        offered.push(Service { name: name.into(), address, real, outside: plan.kind == Kind::Outside });
+        Ok::<_, io::Error>(())
+    };
+    let real = move |address: IpAddr| if mode == Mode::Processes { loopback_of(address) } else { address };
+    match plan.name {
+        "outside" => {
+            offer("names", plan::NAME_SERVICE, 53, &|at| services::names(at, NAMES, real))?;
+            offer("mirror", plan::MIRROR, 80, &|at| services::web(at, |peer| peer.ip().to_string()))?;
+        }
+        "tickets" => {
+            offer("site names", plan::TICKETS, 53, &|at| services::names(at, SITE_NAMES, real))?;
+            offer("tickets", plan::TICKETS, 80, &|at| {
+                services::web(at, |_| "Skerry Line tickets: 14 seats left on the 17:40 to Outer Holm".into())
+            })?;
+        }
+        "till" => {
+            offer("till", "192.168.40.30", 80, &|at| services::web(at, |_| "the till of the pier office".into()))?
+        }
+        _ => {}
+    }
+    Ok(offered)
+}
+
+/// In a lab of processes, where the host with this address really is.
+fn loopback_of(address: IpAddr) -> IpAddr {
+    let found = plan::HOSTS.iter().find(|host| {
+        host.kind == Kind::Managed
+            && host.cards.iter().any(|card| card.address.split('/').next() == Some(&address.to_string()))
+    });
+    found.map_or(address, |host| IpAddr::V4(host.loopback))
+}
+
+impl Machine {
+    fn broken(&self) -> Option<String> {
+        fs::read_to_string(self.folder.join("broken")).ok().map(|how| how.trim().to_owned())
+    }
+
+    fn agent_folder(&self) -> PathBuf {
+        self.folder.join("var/yestrel")
+    }
+
+    fn manage(&self, what: Manage) -> Managed {
+        if self.plan.kind != Kind::Managed {
+            return Managed::Refused(
+                Problem::refused(format!("{} cannot be managed", self.plan.name))
+                    .why("nobody has given its owner's access away"),
+            );
+        }
+        if self.broken().as_deref() == Some("unreachable") {
+            return Managed::Refused(
+                Problem::failed(format!("the host {} cannot be reached", self.plan.name))
+                    .why("its management does not answer; the lab has broken it")
+                    .try_(format!("yestrel lab mend {}", self.plan.name)),
+            );
+        }
+        let managed = match what {
+            Manage::Facts => self.facts().map(|facts| Managed::Facts(Box::new(facts))),
+            Manage::Install { version } => self.install(&version).map(|changed| Managed::Installed { changed }),
+            Manage::Agent { ask } => self.ask(&ask).map(|answer| Managed::Agent { answer: Box::new(answer) }),
+            Manage::Remove => self.remove().map(|()| Managed::Removed),
+        };
+        managed.unwrap_or_else(Managed::Refused)
+    }
+
+    fn facts(&self) -> Result<Facts> {
+        let mut facts = probe::facts(self.mode == Mode::Processes)?;
+        if self.mode == Mode::Processes {
+            // The machine below is nobody's business: the host is its loopback address.
+            let own = IpAddr::V4(self.plan.loopback);
+            let address = ipnet_of(self.plan.loopback);
+            facts.interfaces = vec![Interface { name: "lo".into(), addresses: address, up: true, outward: true }];
+            facts.busy_ports.retain(|busy| busy.address == own || busy.address.is_unspecified());
+        }
+        Ok(facts)
+    }
+
+    fn ask(&self, ask: &Ask) -> Result<Answer> {
+        let socket = Agent::socket(&self.agent_folder());
+        control::ask(&socket, ask, Duration::from_secs(12)).map_err(|problem| {
+            Problem::failed(format!("no agent answers on the host {}", self.plan.name))
+                .why(problem.why.unwrap_or(problem.error))
+                .try_("yestrel rollout   installs it")
+        })
+    }
+
+    fn install(&self, version: &str) -> Result<bool> {
+        let failed = |error: io::Error| {
+            Problem::failed(format!("the agent cannot be installed on {}", self.plan.name)).why(error.to_string())
+        };
+        let program = self.folder.join("opt/yestrel");
+        let mark = self.folder.join("opt/version");
+        let running = || matches!(self.ask(&Ask::Status), Ok(Answer::Status(_)));
+        if fs::read_to_string(&mark).is_ok_and(|there| there == version) && running() {
+            return Ok(false);
+        }
+        self.stop_agent();
+        fs::create_dir_all(self.folder.join("opt")).map_err(failed)?;
+        let _ = fs::remove_file(&program);
+        let own = std::env::current_exe().map_err(failed)?;
+        fs::hard_link(&own, &program).or_else(|_| fs::copy(&own, &program).map(drop)).map_err(failed)?;
+        fs::write(&mark, version).map_err(failed)?;
+        self.wanted.store(true, Ordering::Relaxed);
+        self.look_after();
+        let patience = Instant::now() + Duration::from_secs(10);
+        while !running() {
+            if Instant::now() > patience {
+                return Err(Problem::failed(format!("the agent on {} does not answer", self.plan.name))
+                    .why("it was started, and nobody answers at its control socket"));
+            }
+            std::thread::park_timeout(Duration::from_millis(20));
+        }
+        Ok(true)
+    }
+
+    /// The stand-in of an init system: an agent that is wanted and not there is started.
+    fn look_after(&self) {
+        let down = self.broken().as_deref() == Some("agent");
+        let mut agent = self.agent.lock();
+        if down {
+            if let Some(mut child) = agent.take() {
+                let _ = child.kill();
+                let _ = child.wait();
+            }
+            return;
+        }
+        let gone = match agent.as_mut() {
+            Some(child) => !matches!(child.try_wait(), Ok(None)),
+            None => true,
+        };
+        if gone && self.wanted.load(Ordering::Relaxed) {
+            match self.start_agent() {
+                Ok(child) => {
+                    let _ = fs::write(self.folder.join("agent.pid"), child.id().to_string());
+                    *agent = Some(child);
+                }
+                Err(error) => tracing::error!("agent: {error}"),
+            }
+        }
+    }
+
+    fn start_agent(&self) -> io::Result<Child> {
+        let log = fs::OpenOptions::new().create(true).append(true).open(self.folder.join("agent.log"))?;
+        let mut command = Command::new(self.folder.join("opt/yestrel"));
+        command.args(["agent", "run", "--folder"]).arg(self.agent_folder());
+        if self.mode == Mode::Processes {
+            command.args(["--process-plane", "--bind", &self.plan.loopback.to_string()]);
+            let real: HashMap<_, _> =
+                services_of(&self.lab).into_iter().map(|service| (service.address, service.real)).collect();
+            for (address, real) in real {
+                command.arg("--real").arg(format!("{address}={real}"));
+            }
+        }
+        command.env_remove("YESTREL_RUN").stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn()
+    }
+
+    fn stop_agent(&self) {
+        self.wanted.store(false, Ordering::Relaxed);
+        if let Some(mut child) = self.agent.lock().take() {
+            let pid = nix::unistd::Pid::from_raw(child.id() as i32);
+            let _ = nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGTERM);
+            let patience = Instant::now() + Duration::from_secs(3);
+            while matches!(child.try_wait(), Ok(None)) && Instant::now() < patience {
+                std::thread::park_timeout(Duration::from_millis(10));
+            }
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+
+    fn remove(&self) -> Result<()> {
+        let there = matches!(self.ask(&Ask::Status), Ok(Answer::Status(_)));
+        if there && let Answer::Refused(problem) = self.ask(&Ask::Retire)? {
+            return Err(problem);
+        }
+        self.stop_agent();
+        for left in ["opt", "var"] {
+            let _ = fs::remove_dir_all(self.folder.join(left));
+        }
+        Ok(())
+    }
+}
+
+fn ipnet_of(address: Ipv4Addr) -> Vec<ipnet::IpNet> {
+    ipnet::Ipv4Net::new(address, 8).map(ipnet::IpNet::V4).into_iter().collect()
+}

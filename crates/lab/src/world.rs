@@ -1,0 +1,340 @@
+//! A lab as a whole: started, looked at, broken, mended, entered, stopped.
+
+use std::fs;
+use std::net::SocketAddr;
+use std::os::unix::fs::DirBuilderExt as _;
+use std::os::unix::process::CommandExt as _;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use serde::{Deserialize, Serialize};
+use yestrel_core::{Problem, Result};
+
+use crate::namespaces;
+use crate::plan::{self, HOSTS, Kind, Mode, Service};
+
+/// The file that says to the hosts that their cables are laid.
+pub(crate) const BUILT: &str = "built";
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// A lab's folder and what is in it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Lab {
+    pub folder: PathBuf,
+    pub mode: Mode,
+    /// Why not namespaces, where they were not used.
+    pub missing: Option<String>,
+}
+
+/// One host for a list.
+#[derive(Debug, Clone, Serialize)]
+pub struct HostView {
+    pub name: String,
+    pub kind: Kind,
+    pub state: String,
+    pub addresses: Vec<String>,
+    /// What a `host add --via` takes.
+    pub via: Option<String>,
+}
+
+/// The services of all hosts that have said so.
+pub(crate) fn services_of(lab: &Path) -> Vec<Service> {
+    HOSTS
+        .iter()
+        .filter_map(|host| fs::read(lab.join("hosts").join(host.name).join("services.json")).ok())
+        .filter_map(|bytes| serde_json::from_slice::<Vec<Service>>(&bytes).ok())
+        .flatten()
+        .collect()
+}
+
+impl Lab {
+    /// Starts a lab in `folder`, which must not hold one that runs. It ends by itself after `lifetime`.
+    ///
+    /// # Errors
+    /// One runs there already, namespaces were demanded and are not to be had, or a host does not come up.
+    pub fn start(folder: &Path, demanded: Option<Mode>, lifetime: Duration) -> Result<Self> {
+        if Self::open(folder).is_ok_and(|lab| lab.is_running()) {
+            return Err(Problem::refused(format!("a lab runs in {} already", folder.display()))
+                .try_("yestrel lab stop")
+                .try_("another folder: --folder FOLDER"));
+        }
+        let missing =
+            if demanded == Some(Mode::Processes) { Some("not asked for".into()) } else { namespaces::available() };
+        let mode = if missing.is_none() { Mode::Namespaces } else { Mode::Processes };
+        if let (Some(Mode::Namespaces), Some(missing)) = (demanded, &missing) {
+            return Err(Problem::failed("the lab cannot be built of namespaces").why(format!("{missing} is missing")));
+        }
+        let failed = |error: std::io::Error| Problem::failed("the lab does not start").why(error.to_string());
+        if folder.exists() {
+            // Only what a lab made is taken away again.
+            if !folder.join("lab.json").exists()
+                && fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some())
+            {
+                return Err(Problem::refused(format!("{} holds something else than a lab", folder.display()))
+                    .try_("another folder: --folder FOLDER"));
+            }
+            fs::remove_dir_all(folder).map_err(failed)?;
+        }
+        fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
+        let folder = folder.canonicalize().map_err(failed)?;
+        let lab = Self { folder, mode, missing };
+        fs::write(lab.folder.join("lab.json"), serde_json::to_vec(&lab).unwrap_or_default()).map_err(failed)?;
+        let started = lab.start_hosts(lifetime);
+        if started.is_err() {
+            lab.stop();
+        }
+        started.map(|()| lab)
+    }
+
+    fn start_hosts(&self, lifetime: Duration) -> Result<()> {
+        let failed = |error: std::io::Error| Problem::failed("the lab does not start").why(error.to_string());
+        let exe = std::env::current_exe().map_err(failed)?;
+        for host in HOSTS {
+            let folder = self.folder.join("hosts").join(host.name);
+            fs::create_dir_all(&folder).map_err(failed)?;
+            let log = fs::File::create(folder.join("host.log")).map_err(failed)?;
+            let mut command = Command::new(&exe);
+            command.args(["lab", "host", host.name, "--folder"]).arg(&self.folder);
+            command.args(["--lifetime", &lifetime.as_secs().to_string()]);
+            if self.mode == Mode::Processes {
+                command.arg("--processes");
+            }
+            command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).process_group(0);
+            let mut child = command.spawn().map_err(failed)?;
+            // Whoever started the lab reaps its hosts, if it lives that long.
+            std::thread::spawn(move || child.wait());
+        }
+        self.wait_for("pid")?;
+        if self.mode == Mode::Namespaces {
+            namespaces::lay_cables(&|name| self.pid(name))?;
+        }
+        fs::write(self.folder.join(BUILT), "").map_err(failed)?;
+        self.wait_for("manage.sock")
+    }
+
+    fn wait_for(&self, file: &str) -> Result<()> {
+        let end = Instant::now() + PATIENCE;
+        for host in HOSTS {
+            let folder = self.folder.join("hosts").join(host.name);
+            while !folder.join(file).exists() {
+                if Instant::now() > end {
+                    let log = fs::read_to_string(folder.join("host.log")).unwrap_or_default();
+                    return Err(Problem::failed(format!("the lab's host {} does not come up", host.name))
+                        .why(log.trim().to_owned()));
+                }
+                std::thread::park_timeout(Duration::from_millis(5));
+            }
+        }
+        Ok(())
+    }
+
+    /// The lab in `folder`.
+    ///
+    /// # Errors
+    /// There is none.
+    pub fn open(folder: &Path) -> Result<Self> {
+        let bytes = fs::read(folder.join("lab.json")).map_err(|_| {
+            Problem::failed(format!("there is no lab in {}", folder.display())).try_("yestrel lab start")
+        })?;
+        serde_json::from_slice(&bytes)
+            .map_err(|_| Problem::failed("the lab's description is damaged").try_("yestrel lab start"))
+    }
+
+    /// The process that is a host, if it runs.
+    fn pid(&self, name: &str) -> Option<u32> {
+        let pid = fs::read_to_string(self.host_folder(name).join("pid")).ok()?.trim().parse().ok()?;
+        let command = fs::read(format!("/proc/{pid}/cmdline")).ok()?;
+        let words: Vec<_> = command.split(|byte| *byte == 0).map(String::from_utf8_lossy).collect();
+        // Process numbers are used again: only one that is this host of this lab counts.
+        let ours =
+            words.iter().any(|word| word == name) && words.iter().any(|word| *word == self.folder.to_string_lossy());
+        ours.then_some(pid)
+    }
+
+    /// The folder of a host.
+    #[must_use]
+    pub fn host_folder(&self, name: &str) -> PathBuf {
+        self.folder.join("hosts").join(name)
+    }
+
+    /// Whether any of its hosts runs.
+    #[must_use]
+    pub fn is_running(&self) -> bool {
+        HOSTS.iter().any(|host| self.pid(host.name).is_some())
+    }
+
+    /// Its hosts.
+    #[must_use]
+    pub fn hosts(&self) -> Vec<HostView> {
+        let view = |host: &plan::HostPlan| {
+            let broken = fs::read_to_string(self.host_folder(host.name).join("broken")).ok();
+            let state = match (self.pid(host.name), broken) {
+                (None, _) => "stopped".into(),
+                (Some(_), Some(how)) => format!("broken: {}", how.trim()),
+                (Some(_), None) => "running".into(),
+            };
+            let addresses = match self.mode {
+                Mode::Namespaces => host.cards.iter().map(|card| card.address.to_owned()).collect(),
+                Mode::Processes => vec![host.loopback.to_string()],
+            };
+            let via = (host.kind == Kind::Managed).then(|| format!("lab:{}", self.host_folder(host.name).display()));
+            HostView { name: host.name.into(), kind: host.kind, state, addresses, via }
+        };
+        HOSTS.iter().map(view).collect()
+    }
+
+    fn check_host(name: &str) -> Result<&'static plan::HostPlan> {
+        plan::host(name).ok_or_else(|| Problem::words(format!("the lab has no host {name}")).try_("yestrel lab show"))
+    }
+
+    /// Breaks a host: `unreachable`, `agent` or `cable`.
+    ///
+    /// # Errors
+    /// No such host, or nothing of that kind to break.
+    pub fn break_host(&self, name: &str, how: &str) -> Result<()> {
+        let host = Self::check_host(name)?;
+        let failed = |error: std::io::Error| Problem::failed(format!("{name} cannot be broken")).why(error.to_string());
+        match how {
+            "unreachable" | "agent" if host.kind == Kind::Managed => {}
+            "cable" if self.mode == Mode::Namespaces => self.set_card(host, "down")?,
+            "cable" => {
+                return Err(Problem::refused("a lab of processes has no cables").why("its hosts share one loopback"));
+            }
+            _ => return Err(Problem::words(format!("{name} cannot be broken in that way"))),
+        }
+        fs::write(self.host_folder(name).join("broken"), how).map_err(failed)?;
+        if how == "agent" {
+            let socket = self.host_folder(name).join("var/yestrel/control.sock");
+            let end = Instant::now() + PATIENCE;
+            while std::os::unix::net::UnixStream::connect(&socket).is_ok() && Instant::now() < end {
+                std::thread::park_timeout(Duration::from_millis(10));
+            }
+        }
+        Ok(())
+    }
+
+    /// Mends a host.
+    ///
+    /// # Errors
+    /// No such host.
+    pub fn mend(&self, name: &str) -> Result<()> {
+        let host = Self::check_host(name)?;
+        let file = self.host_folder(name).join("broken");
+        if fs::read_to_string(&file).is_ok_and(|how| how.trim() == "cable") {
+            self.set_card(host, "up")?;
+        }
+        let _ = fs::remove_file(file);
+        Ok(())
+    }
+
+    fn set_card(&self, host: &plan::HostPlan, state: &str) -> Result<()> {
+        let Some(card) = host.cards.first() else { return Ok(()) };
+        let failed = |error: std::io::Error| Problem::failed("the cable cannot be touched").why(error.to_string());
+        let exe = std::env::current_exe().map_err(failed)?;
+        let script = match (state, card.default_by) {
+            ("up", Some(router)) => format!("ip link set {} up; ip route replace default via {router}", card.name),
+            _ => format!("ip link set {} {state}", card.name),
+        };
+        let mut command = Command::new(exe);
+        command.args(["lab", "enter", host.name, "--folder"]).arg(&self.folder).args(["--", "sh", "-c", &script]);
+        let output = command.output().map_err(failed)?;
+        if output.status.success() {
+            Ok(())
+        } else {
+            Err(Problem::failed("the cable cannot be touched")
+                .why(String::from_utf8_lossy(&output.stderr).trim().to_owned()))
+        }
+    }
+
+    /// Ends the processes of this lab, and with them everything that they made; removes its folder.
+    pub fn stop(&self) {
+        use nix::sys::signal::{Signal, kill};
+        let pids: Vec<_> = HOSTS.iter().filter_map(|host| self.pid(host.name)).collect();
+        // Tunnels and agents first: they take back what they changed.
+        let run: Vec<_> = HOSTS.iter().map(|host| self.host_folder(host.name)).collect();
+        for file in run.iter().flat_map(|folder| fs::read_dir(folder.join("run")).into_iter().flatten().flatten()) {
+            let path = file.path();
+            if path.extension().is_some_and(|ending| ending == "sock") {
+                let ask = yestrel_agent::tunnels::TunnelAsk::Stop;
+                let _ = yestrel_agent::control::ask::<_, yestrel_agent::tunnels::TunnelAnswer>(
+                    &path,
+                    &ask,
+                    Duration::from_secs(2),
+                );
+            }
+        }
+        let end = Instant::now() + Duration::from_secs(3);
+        let tunnels_left = || {
+            run.iter()
+                .flat_map(|folder| fs::read_dir(folder.join("run")).into_iter().flatten().flatten())
+                .any(|file| std::os::unix::net::UnixStream::connect(file.path()).is_ok())
+        };
+        while tunnels_left() && Instant::now() < end {
+            std::thread::park_timeout(Duration::from_millis(10));
+        }
+        // Without their folder, hosts end by themselves and stop their agents.
+        let _ = fs::remove_dir_all(&self.folder);
+        let alive = |pid: u32| fs::read_to_string(format!("/proc/{pid}/stat")).is_ok_and(|stat| !stat.contains(") Z "));
+        while pids.iter().any(|pid| alive(*pid)) && Instant::now() < end + Duration::from_secs(3) {
+            std::thread::park_timeout(Duration::from_millis(10));
+        }
+        for pid in pids.into_iter().filter(|pid| alive(*pid)) {
+            let _ = kill(nix::unistd::Pid::from_raw(pid as i32), Signal::SIGKILL);
+        }
+        let _ = fs::remove_dir_all(&self.folder);
+    }
+
+    /// Where an address of the lab's world really is, asked from a host: itself with namespaces; without, only what
+    /// that host's network would reach.
+    ///
+    /// # Errors
+    /// From there, nothing leads there.
+    pub fn real(&self, from: &str, to: SocketAddr) -> Result<SocketAddr> {
+        if self.mode == Mode::Namespaces || to.ip().is_loopback() {
+            return Ok(to);
+        }
+        let inside = plan::host(from).is_some_and(|host| matches!(host.kind, Kind::Managed | Kind::Server));
+        services_of(&self.folder)
+            .into_iter()
+            .find(|service| service.address == to && (service.outside || inside))
+            .map(|service| service.real)
+            .ok_or_else(|| {
+                Problem::failed(format!("{to} does not answer"))
+                    .why(format!("no way leads there from the network of {from}"))
+            })
+    }
+}
+
+/// Becomes a command on a host of the lab, as its user would type it there. Must be called before the process has threads.
+///
+/// # Errors
+/// No such host, or it does not run; otherwise this never returns.
+pub fn enter(folder: &Path, name: &str, command: &[String]) -> Result<std::convert::Infallible> {
+    let lab = Lab::open(folder)?;
+    let host = Lab::check_host(name)?;
+    let pid = lab
+        .pid(name)
+        .ok_or_else(|| Problem::failed(format!("the lab's host {name} does not run")).try_("yestrel lab start"))?;
+    let failed = |error: std::io::Error| Problem::failed(format!("{name} cannot be entered")).why(error.to_string());
+    let Some((program, arguments)) = command.split_first() else {
+        return Err(Problem::words("there is no command to run")
+            .try_(format!("yestrel lab enter {name} -- yestrel tunnel list")));
+    };
+    // "yestrel" is this very program, wherever it lies.
+    let program = if program == "yestrel" { std::env::current_exe().map_err(failed)? } else { PathBuf::from(program) };
+    let mut becoming = Command::new(program);
+    becoming.args(arguments).env("YESTREL_RUN", lab.host_folder(name).join("run"));
+    becoming.env("YESTREL_LAB", &lab.folder).env("YESTREL_LAB_HOST", name);
+    match lab.mode {
+        Mode::Namespaces => namespaces::join(pid).map_err(failed)?,
+        Mode::Processes => {
+            becoming.env("YESTREL_SOURCE", host.loopback.to_string());
+            let resolver = services_of(&lab.folder).into_iter().find(|service| service.name == "names");
+            if let Some(resolver) = resolver {
+                becoming.env("YESTREL_RESOLVER", resolver.real.to_string());
+            }
+        }
+    }
+    Err(failed(becoming.exec()))
+}
