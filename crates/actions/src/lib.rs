@@ -1,1 +1,96 @@
+//! What a command does: one function a use case, one file a noun. Each opens the estate, asks core, keeps the result in one
+//! transaction and carries it to the places. No words for people beyond those of a problem, no arguments parsing.
 
+pub mod credential;
+pub mod estate;
+pub mod gateway;
+pub mod handover;
+pub mod host;
+pub mod listener;
+pub mod people;
+pub mod rollout;
+pub mod session;
+pub mod site;
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use yestrel_core::{Problem, Result};
+use yestrel_store::{Book, SealingKey, SqliteStore};
+use zeroize::Zeroizing;
+
+/// How a passphrase is asked for, when one is needed.
+pub type AskPassphrase = Box<dyn Fn() -> Result<Zeroizing<String>>>;
+
+/// An estate that a command works on.
+pub struct Context {
+    path: PathBuf,
+    store: SqliteStore,
+    who: String,
+    /// The moment of the command.
+    pub now: Timestamp,
+    passphrase: AskPassphrase,
+}
+
+/// The system user and host, "astrid@bridge".
+#[must_use]
+pub fn who() -> String {
+    let uid = nix::unistd::geteuid();
+    // Without the C library's name services, which a static program does not have: the user file itself.
+    let users = std::fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let user = users.lines().find_map(|line| {
+        let mut fields = line.split(':');
+        let (name, number) = (fields.next()?, fields.nth(1)?);
+        (number == uid.to_string()).then(|| name.to_owned())
+    });
+    let host = nix::unistd::gethostname().map(|host| host.to_string_lossy().into_owned()).unwrap_or_default();
+    format!("{}@{host}", user.unwrap_or_else(|| format!("uid-{uid}")))
+}
+
+impl Context {
+    /// Opens the estate at `path`.
+    ///
+    /// # Errors
+    /// It is missing, no estate, readable by others, or of a newer version.
+    pub fn open(path: &Path, passphrase: AskPassphrase) -> Result<Self> {
+        let store = SqliteStore::open(path)?;
+        Ok(Self { path: path.to_owned(), store, who: who(), now: Timestamp::now(), passphrase })
+    }
+
+    /// The sealing key; asks for the passphrase where the key is wrapped.
+    ///
+    /// # Errors
+    /// The key's file is missing, damaged or readable by others; the passphrase is wrong.
+    pub fn key(&self) -> Result<SealingKey> {
+        SealingKey::load(&yestrel_store::seal::path_of(&self.path), &*self.passphrase)
+    }
+
+    /// One change of the estate, whole or not at all.
+    ///
+    /// # Errors
+    /// What `change` returns.
+    pub fn write<R>(&mut self, change: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
+        let who = self.who.clone();
+        self.store.write(self.now, &who, change)
+    }
+
+    /// A consistent look.
+    ///
+    /// # Errors
+    /// What `look` returns.
+    pub fn read<R>(&mut self, look: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
+        self.store.read(self.now, look)
+    }
+}
+
+/// Refuses to remove what something else needs.
+pub(crate) fn still_needed(what: &str, users: &[String], by: &str, try_: &str) -> Result<()> {
+    if users.is_empty() {
+        return Ok(());
+    }
+    let mut names = users[..users.len().min(3)].join(", ");
+    if users.len() > 3 {
+        names.push_str(&format!(" and {} more", users.len() - 3));
+    }
+    Err(Problem::refused(format!("{what} is still needed")).why(format!("by {by} {names}")).try_(try_))
+}

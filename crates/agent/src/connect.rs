@@ -282,7 +282,11 @@ pub fn run(options: &Options, tell: &dyn Fn(Told)) -> Result<()> {
     let socket = tunnels::socket(&folder, &options.name);
     let answering = tunnel.clone();
     control::serve(&socket, move |ask: TunnelAsk| answer(&answering, ask))?;
+    tunnels::note_end(&folder, &options.name, None);
     let result = keep_up(options, &tunnel, &folder, tell);
+    if let Err(problem) = &result {
+        tunnels::note_end(&folder, &options.name, Some(problem));
+    }
     tunnel.with_device(|device| device.close(clock::now()));
     if let Inner::System { applied, .. } = &**tunnel.inner.read() {
         applied.lock().undo();

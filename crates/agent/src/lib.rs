@@ -4,6 +4,7 @@
 pub mod clock;
 pub mod connect;
 pub mod control;
+pub mod fetch;
 pub mod gateway;
 pub mod keep;
 pub mod names;

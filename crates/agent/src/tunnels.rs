@@ -224,6 +224,40 @@ pub fn stop(name: &str) -> Result<()> {
     Err(Problem::failed(format!("the tunnel {name} does not stop")))
 }
 
+/// How a tunnel ended that nobody here stopped.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Ended {
+    pub name: String,
+    pub at: Timestamp,
+    pub problem: Problem,
+}
+
+fn ended_file(folder: &Path, name: &str) -> PathBuf {
+    folder.join(format!("{name}.ended"))
+}
+
+/// Notes how a tunnel ended, for whoever looks later; `None` forgets it.
+pub fn note_end(folder: &Path, name: &str, problem: Option<&Problem>) {
+    let file = ended_file(folder, name);
+    match problem {
+        Some(problem) => {
+            let ended = Ended { name: name.into(), at: Timestamp::now(), problem: problem.clone() };
+            let _ = crate::keep::write_whole(&file, &serde_json::to_vec(&ended).unwrap_or_default());
+        }
+        None => drop(fs::remove_file(file)),
+    }
+}
+
+/// The tunnels that ended by themselves and were not brought up again since.
+///
+/// # Errors
+/// The folder cannot be used.
+pub fn ended() -> Result<Vec<Ended>> {
+    let folder = folder()?;
+    let read = |name: String| serde_json::from_slice(&fs::read(ended_file(&folder, &name)).ok()?).ok();
+    Ok(names(&folder, ".ended").into_iter().filter_map(read).collect())
+}
+
 /// Waits beside a tunnel until its process is gone, and takes back what a crash left. Standard input ends with that process.
 pub fn keep(name: &str) {
     let _ = std::io::copy(&mut std::io::stdin(), &mut std::io::sink());

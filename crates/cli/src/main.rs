@@ -1,1 +1,267 @@
-fn main() {}
+//! The command: words in, words out. It parses, calls one action, and prints.
+
+mod agent;
+mod ask;
+mod connect;
+mod credential;
+mod demo;
+mod estate;
+mod gateway;
+mod host;
+mod lab;
+mod listener;
+mod output;
+mod people;
+mod rollout;
+mod session;
+mod site;
+mod tunnel;
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::builder::Styles;
+use clap::{Args, CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
+use yestrel_actions::Context;
+use yestrel_core::{Kind, Problem, Result};
+
+use output::{Color, FormatName, Output};
+
+/// Deploys VPN gateways, issues and revokes what lets each device in, and proves that it works.
+///
+/// An estate is everything one team runs: sites, hosts, gateways, people, keys. Changes are made in the estate and
+/// brought to the gateways by `yestrel rollout`.
+#[derive(Parser)]
+#[command(name = "yestrel", version, styles = Styles::plain(), disable_help_subcommand = false, after_help = FIRST_STEPS)]
+struct Cli {
+    #[command(flatten)]
+    global: Global,
+    #[command(subcommand)]
+    command: Command,
+}
+
+const FIRST_STEPS: &str = "Example, from nothing to a tunnel:
+  yestrel demo                                  the whole example, with proof at each step
+  yestrel lab start                             hosts to practise on
+  yestrel estate create skerry
+  yestrel site add harbour --network 10.44.0.0/22
+  yestrel host add harbour --site harbour --kind cloud --via lab
+  yestrel gateway create harbour --host harbour --dialled gangway.skerry.example
+  yestrel listener open harbour
+  yestrel user add mara && yestrel device add mara/laptop && yestrel credential issue mara/laptop
+  yestrel rollout
+  yestrel credential handover mara/laptop --to mara-laptop.yestrel
+  yestrel connect mara-laptop.yestrel           on the device
+
+Exit status: 0 done, 1 failed, 2 the words were wrong, 3 refused by a rule or a check found something bad, 4 done in part.";
+
+/// What every command takes.
+#[derive(Args, Clone)]
+pub struct Global {
+    /// The estate's file [default: YESTREL_ESTATE, else estate in the user's data folder]
+    #[arg(long, global = true, value_name = "PATH")]
+    estate: Option<PathBuf>,
+    /// How the answer is written
+    #[arg(long, global = true, value_enum, default_value_t, hide_possible_values = false)]
+    format: FormatName,
+    /// Take every question that asks for a yes as answered
+    #[arg(long, global = true)]
+    yes: bool,
+    /// Only the answer, no remarks
+    #[arg(long, global = true)]
+    quiet: bool,
+    /// More of what happens, on standard error
+    #[arg(short, long, global = true)]
+    verbose: bool,
+    /// When to use colour
+    #[arg(long, global = true, value_enum, default_value_t)]
+    color: Color,
+    /// A file with the estate's passphrase, where its sealing key is wrapped
+    #[arg(long, global = true, value_name = "FILE")]
+    estate_passphrase_file: Option<PathBuf>,
+}
+
+impl Global {
+    fn output(&self) -> Output {
+        Output::new(self.format, self.color, self.quiet)
+    }
+
+    fn estate_path(&self) -> PathBuf {
+        self.estate
+            .clone()
+            .or_else(|| std::env::var_os("YESTREL_ESTATE").map(PathBuf::from))
+            .unwrap_or_else(|| ask::data_folder().join("estate"))
+    }
+
+    fn context(&self) -> Result<Context> {
+        let path = self.estate_path();
+        let (what, file) = (format!("the estate {}", path.display()), self.estate_passphrase_file.clone());
+        Context::open(&path, Box::new(move || ask::passphrase(&what, file.as_deref())))
+    }
+
+    /// A bar for work whose end is known; silent where nobody watches.
+    fn progress(&self, steps: u64, what: &str) -> indicatif::ProgressBar {
+        if self.quiet || !ask::somebody_there() {
+            return indicatif::ProgressBar::hidden();
+        }
+        let bar = indicatif::ProgressBar::new(steps).with_message(what.to_owned());
+        if let Ok(style) = indicatif::ProgressStyle::with_template("{msg}  {bar:30}  {pos} of {len}") {
+            bar.set_style(style);
+        }
+        bar.tick();
+        bar
+    }
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Everything one team runs, in one file
+    #[command(subcommand)]
+    Estate(estate::Command),
+    /// One place: its networks, its time zone
+    #[command(subcommand)]
+    Site(site::Command),
+    /// A machine at a site
+    #[command(subcommand)]
+    Host(host::Command),
+    /// The VPN server on a host
+    #[command(subcommand)]
+    Gateway(gateway::Command),
+    /// One tunnel on one port of a gateway
+    #[command(subcommand)]
+    Listener(listener::Command),
+    /// What must be open where, and whether it is
+    #[command(subcommand)]
+    Port(listener::PortCommand),
+    /// A person
+    #[command(subcommand)]
+    User(people::UserCommand),
+    /// A set of users
+    #[command(subcommand)]
+    Group(people::GroupCommand),
+    /// What a user carries
+    #[command(subcommand)]
+    Device(people::DeviceCommand),
+    /// What lets one device in
+    #[command(subcommand)]
+    Credential(credential::Command),
+    /// Bring gateways to their newest order
+    Rollout(rollout::Arguments),
+    /// Who is connected, and who was
+    #[command(subcommand)]
+    Session(session::Command),
+    /// On a device: bring the tunnel of a handover up
+    Connect(connect::Arguments),
+    /// On a device: the tunnels that are up here
+    #[command(subcommand)]
+    Tunnel(tunnel::Command),
+    /// On a gateway's host
+    #[command(subcommand)]
+    Agent(agent::Command),
+    /// Simulated hosts, networks and services to practise on
+    #[command(subcommand)]
+    Lab(lab::Command),
+    /// The whole example, from nothing to a revoked device, with proof at each step
+    Demo(demo::Arguments),
+}
+
+fn run(cli: Cli) -> Result<()> {
+    let global = &cli.global;
+    match cli.command {
+        Command::Estate(command) => estate::run(global, command),
+        Command::Site(command) => site::run(global, command),
+        Command::Host(command) => host::run(global, command),
+        Command::Gateway(command) => gateway::run(global, command),
+        Command::Listener(command) => listener::run(global, command),
+        Command::Port(command) => listener::run_port(global, &command),
+        Command::User(command) => people::run_user(global, command),
+        Command::Group(command) => people::run_group(global, command),
+        Command::Device(command) => people::run_device(global, command),
+        Command::Credential(command) => credential::run(global, command),
+        Command::Rollout(arguments) => rollout::run(global, &arguments),
+        Command::Session(command) => session::run(global, command),
+        Command::Connect(arguments) => connect::run(global, &arguments),
+        Command::Tunnel(command) => tunnel::run(global, command),
+        Command::Agent(command) => agent::run(global, command),
+        Command::Lab(command) => lab::run(global, command),
+        Command::Demo(arguments) => demo::run(global, &arguments),
+    }
+}
+
+/// An error in its three lines.
+fn complain(problem: &Problem) -> ExitCode {
+    eprintln!("error: {}", problem.error);
+    if let Some(why) = &problem.why {
+        eprintln!("  why: {why}");
+    }
+    for what in &problem.tries {
+        eprintln!("  try: {what}");
+    }
+    ExitCode::from(match problem.kind {
+        Kind::Failed => 1,
+        Kind::Words => 2,
+        Kind::Refused => 3,
+        Kind::Partly => 4,
+    })
+}
+
+/// What the parser says of wrong words, in our own form.
+fn parse_problem(error: &clap::Error) -> Problem {
+    use clap::error::{ContextKind, ContextValue, ErrorKind};
+    let text = error.render().to_string();
+    let first = text.lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned();
+    // "the following required arguments were not provided:" goes on in the next lines.
+    let mut problem = match (error.kind(), error.get(ContextKind::InvalidArg)) {
+        (ErrorKind::MissingRequiredArgument, Some(ContextValue::Strings(missing))) => {
+            Problem::words(format!("{} is missing", missing.join(", ")))
+                .why("the command cannot be carried out without it")
+        }
+        _ => Problem::words(first),
+    };
+    for (kind, prefix) in
+        [(ContextKind::SuggestedSubcommand, ""), (ContextKind::SuggestedArg, ""), (ContextKind::SuggestedValue, "")]
+    {
+        match error.get(kind) {
+            Some(ContextValue::String(one)) => problem = problem.try_(format!("{prefix}{one}")),
+            Some(ContextValue::Strings(several)) => problem = problem.try_(several.join(", ")),
+            _ => {}
+        }
+    }
+    let words: Vec<_> = std::env::args().skip(1).take_while(|word| !word.starts_with('-')).take(2).collect();
+    let mut command = Cli::command();
+    let mut known = Vec::new();
+    for word in words {
+        let Some(sub) = command.find_subcommand(&word).cloned() else { break };
+        known.push(word);
+        command = sub;
+    }
+    problem.try_(format!("yestrel {}--help", known.iter().map(|word| format!("{word} ")).collect::<String>()))
+}
+
+fn main() -> ExitCode {
+    // Help is laid out for the terminal that is there, and never wider than is good to read.
+    let command = Cli::command().max_term_width(110);
+    let parsed = command.try_get_matches().and_then(|matches| Cli::from_arg_matches(&matches));
+    let cli = match parsed {
+        Ok(cli) => cli,
+        Err(error) if !error.use_stderr() => {
+            let _ = error.print();
+            return ExitCode::SUCCESS;
+        }
+        Err(error) if error.kind() == clap::error::ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => {
+            let _ = error.print();
+            return ExitCode::from(2);
+        }
+        Err(error) => return complain(&parse_problem(&error)),
+    };
+    let level = match (&cli.command, cli.global.verbose) {
+        (Command::Agent(_), false) => "info",
+        (_, false) => "error",
+        (_, true) => "debug,netlink_proto=warn,polling=warn,mio=warn",
+    };
+    tracing_subscriber::fmt().with_writer(std::io::stderr).with_env_filter(level).with_ansi(false).init();
+    match run(cli) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(problem) => complain(&problem),
+    }
+}

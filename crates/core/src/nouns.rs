@@ -234,6 +234,8 @@ pub struct Credential {
     pub public_key: PublicKey,
     /// Only until it is handed over; never when the key was made on the device.
     pub private_key: Option<SealedSecret>,
+    /// Whether the key was made on the device: then its handover holds no secret.
+    pub made_on_device: bool,
     /// In order of preference.
     pub ways: Vec<Way>,
     pub issued: Timestamp,

@@ -4,7 +4,6 @@
 //! real routers between; everything vanishes with the processes. Without, each host is a process with a loopback
 //! address of its own, and inner traffic ends in IP stacks inside the processes.
 
-pub mod fetch;
 mod host;
 mod namespaces;
 pub mod plan;

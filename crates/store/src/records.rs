@@ -90,7 +90,7 @@ record!(Listener, "listeners", "listener", structured["resolvers"]);
 record!(User, "users", "user", structured["groups"]);
 record!(Group, "groups", "group");
 record!(Device, "devices", "device");
-record!(Credential, "credentials", "credential", structured["ways", "told"]);
+record!(Credential, "credentials", "credential", structured["ways", "told"], flags["made_on_device"]);
 record!(Address, "addresses", "address");
 record!(Revocation, "revocations", "revocation", structured["gateways"]);
 record!(StoredOrder, "orders", "order", structured["envelope"]);

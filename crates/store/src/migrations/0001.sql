@@ -8,7 +8,7 @@ CREATE TABLE users (name TEXT PRIMARY KEY, mail TEXT, about TEXT, state TEXT NOT
 CREATE TABLE groups (name TEXT PRIMARY KEY, about TEXT, created TEXT NOT NULL) STRICT;
 CREATE TABLE devices (name TEXT PRIMARY KEY, user TEXT NOT NULL REFERENCES users(name), platform TEXT, created TEXT NOT NULL) STRICT;
 CREATE INDEX devices_by_user ON devices(user);
-CREATE TABLE credentials (name TEXT PRIMARY KEY, device TEXT NOT NULL REFERENCES devices(name), user TEXT NOT NULL REFERENCES users(name), public_key TEXT NOT NULL UNIQUE, private_key TEXT, ways TEXT NOT NULL, issued TEXT NOT NULL, valid_from TEXT, expires TEXT, handed_over TEXT, told TEXT NOT NULL, revoked TEXT, reason TEXT, first_used TEXT, last_used TEXT) STRICT;
+CREATE TABLE credentials (name TEXT PRIMARY KEY, device TEXT NOT NULL REFERENCES devices(name), user TEXT NOT NULL REFERENCES users(name), public_key TEXT NOT NULL UNIQUE, private_key TEXT, made_on_device INTEGER NOT NULL, ways TEXT NOT NULL, issued TEXT NOT NULL, valid_from TEXT, expires TEXT, handed_over TEXT, told TEXT NOT NULL, revoked TEXT, reason TEXT, first_used TEXT, last_used TEXT) STRICT;
 CREATE INDEX credentials_by_device ON credentials(device);
 CREATE INDEX credentials_by_user ON credentials(user);
 CREATE TABLE addresses (name TEXT PRIMARY KEY, listener TEXT NOT NULL REFERENCES listeners(name), inner TEXT NOT NULL, credential TEXT NOT NULL REFERENCES credentials(name), UNIQUE (listener, inner)) STRICT;

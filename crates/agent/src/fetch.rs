@@ -1,10 +1,10 @@
-//! A browser's stand-in on a device of the lab: fetches one page, as that device would.
+//! Fetching one page over HTTP, directly or through a tunnel, to prove what can be reached.
 
 use std::io::{self, Read as _, Write as _};
 use std::net::{IpAddr, SocketAddr, TcpStream};
 use std::time::Duration;
 
-use yestrel_agent::names;
+use crate::names;
 use yestrel_core::{Problem, Result};
 
 /// Short: whoever waits for a page wants to know.

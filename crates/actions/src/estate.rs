@@ -1,0 +1,120 @@
+//! The estate itself.
+
+use std::path::Path;
+
+use jiff::Timestamp;
+use serde::Serialize;
+use yestrel_core::audit::HistoryRow;
+use yestrel_core::keys::Secret;
+use yestrel_core::nouns::{Credential, CredentialState, Device, Estate, Gateway, Group, Host, Listener, Site, User};
+use yestrel_core::{Problem, Result, name, order};
+use yestrel_store::seal::{path_of, random, random32};
+use yestrel_store::{SealingKey, SqliteStore};
+
+use crate::{Context, who};
+
+/// The place under which the estate's signing key is sealed.
+pub(crate) const SIGNING: &str = "estate signing key";
+
+/// Makes an estate: its file, its sealing key beside it, and the key that signs orders.
+///
+/// # Errors
+/// A bad name, or something is there already.
+pub fn create(path: &Path, estate: &str, passphrase: Option<&str>) -> Result<Estate> {
+    name::check("estate", estate)?;
+    if passphrase.is_some_and(|passphrase| passphrase.chars().count() < 12) {
+        return Err(Problem::words("the passphrase is too short").why("it must have 12 characters at least"));
+    }
+    let key_path = path_of(path);
+    if key_path.exists() {
+        return Err(Problem::refused(format!("there is already a sealing key at {}", key_path.display()))
+            .why("it may belong to an estate that was moved away")
+            .try_("another place: --estate PATH"));
+    }
+    let mut store = SqliteStore::create(path)?;
+    let made = (|| {
+        let sealing = SealingKey::create(&key_path, passphrase)?;
+        let signing = Secret::new(random32()?.to_vec());
+        let mut id = [0; 16];
+        random(&mut id)?;
+        let now = Timestamp::now();
+        let estate = Estate {
+            name: estate.into(),
+            id: id.iter().map(|byte| format!("{byte:02x}")).collect(),
+            public_key: order::signer(&signing)?,
+            private_key: sealing.seal(&signing, SIGNING)?,
+            created: now,
+        };
+        store.write(now, &who(), |book| {
+            book.add(&estate)?;
+            book.note("estate create", &estate.name, &format!("signing key {}", estate.public_key.fingerprint()))
+        })?;
+        Ok(estate)
+    })();
+    if made.is_err() {
+        // Half an estate is none.
+        let _ = std::fs::remove_file(&key_path);
+        let _ = std::fs::remove_file(path);
+    }
+    made
+}
+
+/// The estate at a glance.
+#[derive(Debug, Serialize)]
+pub struct Overview {
+    pub estate: Estate,
+    /// Noun, how many, and what is to be said of them.
+    pub counts: Vec<(&'static str, usize, String)>,
+}
+
+/// What is in the estate.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn show(context: &mut Context) -> Result<Overview> {
+    let now = context.now;
+    context.read(|book| {
+        let estate = this(book)?;
+        let gateways: Vec<Gateway> = book.all()?;
+        let waiting = gateways.iter().filter(|gateway| gateway.order_number == 0).count();
+        let credentials: Vec<Credential> = book.all()?;
+        let count = |state| credentials.iter().filter(|credential| credential.state(now) == state).count();
+        let (ready, out, revoked, expired) = (
+            count(CredentialState::Ready),
+            count(CredentialState::HandedOver),
+            count(CredentialState::Revoked),
+            count(CredentialState::Expired),
+        );
+        let said = |number: usize, words: &str| if number > 0 { format!("{number} {words}") } else { String::new() };
+        let counts = vec![
+            ("sites", book.all::<Site>()?.len(), String::new()),
+            ("hosts", book.all::<Host>()?.len(), String::new()),
+            ("gateways", gateways.len(), said(waiting, "without an order yet")),
+            ("listeners", book.all::<Listener>()?.len(), String::new()),
+            ("groups", book.all::<Group>()?.len(), String::new()),
+            ("users", book.all::<User>()?.len(), String::new()),
+            ("devices", book.all::<Device>()?.len(), String::new()),
+            (
+                "credentials",
+                credentials.len(),
+                format!("{ready} ready, {out} handed over, {expired} expired, {revoked} revoked"),
+            ),
+        ];
+        Ok(Overview { estate, counts })
+    })
+}
+
+/// The one estate in a file.
+pub(crate) fn this(book: &yestrel_store::Book<'_>) -> Result<Estate> {
+    book.all::<Estate>()?
+        .pop()
+        .ok_or_else(|| Problem::failed("the file holds no estate").why("its creation was broken off"))
+}
+
+/// The newest rows of the history, oldest first.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn history(context: &mut Context, limit: usize) -> Result<Vec<HistoryRow>> {
+    context.read(|book| book.history(limit))
+}

@@ -1,0 +1,246 @@
+//! Gateways.
+
+use serde::Serialize;
+use yestrel_core::control::{Answer, Ask, Status};
+use yestrel_core::keys::KeyPair;
+use yestrel_core::nouns::{Credential, Gateway, Host, Listener, StoredOrder};
+use yestrel_core::{Problem, Result, name};
+use yestrel_store::Record as _;
+use yestrel_store::seal::random32;
+
+use crate::Context;
+
+/// Under which place a gateway's key is sealed.
+pub(crate) fn place(gateway: &str) -> String {
+    format!("gateway {gateway}")
+}
+
+/// What a command says about a gateway; `None` leaves what is there.
+#[derive(Debug, Default)]
+pub struct Wish {
+    pub dialled: Option<String>,
+    pub outward: Option<String>,
+    pub masquerade: Option<bool>,
+    pub site: Option<String>,
+}
+
+fn check(wish: &Wish, host: &Host) -> Result<()> {
+    if let Some(dialled) = &wish.dialled {
+        name::dialled(dialled)?;
+    }
+    if let (Some(outward), Some(facts)) = (&wish.outward, &host.facts)
+        && facts.outward(Some(outward)).is_none()
+    {
+        let there: Vec<_> = facts.interfaces.iter().map(|interface| interface.name.clone()).collect();
+        return Err(Problem::words(format!("the host {} has no interface {outward}", host.name))
+            .why(format!("its last probe found {}", there.join(", ")))
+            .try_(format!("yestrel host probe {}", host.name)));
+    }
+    Ok(())
+}
+
+/// Makes a gateway on a host, with a key pair of its own.
+///
+/// # Errors
+/// A bad or taken name, no such host, a host that has a gateway, or a name that nobody can dial.
+pub fn create(context: &mut Context, gateway: &str, host: &str, wish: &Wish) -> Result<Gateway> {
+    name::check("gateway", gateway)?;
+    let key = context.key()?;
+    let pair = KeyPair::from_random(random32()?);
+    let private_key = key.seal(&pair.private, &place(gateway))?;
+    let created = context.now;
+    context.write(|book| {
+        let host: Host = book.need(host)?;
+        check(wish, &host)?;
+        if let Some(other) = book.find::<Gateway>(&[("host", host.name.as_str().into())])?.first() {
+            return Err(Problem::refused(format!("the host {} has the gateway {} already", host.name, other.name))
+                .why("one host carries one gateway; it can have many listeners")
+                .try_(format!("yestrel listener open {}", other.name)));
+        }
+        let dialled = wish.dialled.clone().ok_or_else(|| {
+            Problem::words("a gateway needs the name or address that devices dial")
+                .why("handovers, certificates and forwards hang on it")
+                .try_(format!("yestrel gateway create {gateway} --host {} --dialled gangway.skerry.example", host.name))
+        })?;
+        let site = wish.site.clone().unwrap_or_else(|| host.site.clone());
+        book.need::<yestrel_core::nouns::Site>(&site)?;
+        let gateway = Gateway {
+            name: gateway.into(),
+            host: host.name.clone(),
+            site,
+            dialled,
+            outward: wish.outward.clone(),
+            masquerade: wish.masquerade.unwrap_or(true),
+            public_key: pair.public,
+            private_key,
+            adopted: false,
+            order_number: 0,
+            news_seen: 0,
+            created,
+        };
+        book.add(&gateway)?;
+        book.note("gateway create", &gateway.name, &format!("on {}, dialled as {}", gateway.host, gateway.dialled))?;
+        Ok(gateway)
+    })
+}
+
+/// Changes a gateway. Gives how many handovers that makes stale.
+///
+/// # Errors
+/// As [`create`].
+pub fn change(context: &mut Context, gateway: &str, wish: &Wish) -> Result<(Gateway, usize)> {
+    context.write(|book| {
+        let mut gateway: Gateway = book.need(gateway)?;
+        let host: Host = book.need(&gateway.host)?;
+        check(wish, &host)?;
+        let mut said = Vec::new();
+        if let Some(dialled) = &wish.dialled {
+            said.push(format!("dialled {} -> {dialled}", gateway.dialled));
+            gateway.dialled.clone_from(dialled);
+        }
+        if let Some(outward) = &wish.outward {
+            said.push(format!("outward {outward}"));
+            gateway.outward = Some(outward.clone());
+        }
+        if let Some(masquerade) = wish.masquerade {
+            said.push(format!("masquerade {masquerade}"));
+            gateway.masquerade = masquerade;
+        }
+        if let Some(site) = &wish.site {
+            book.need::<yestrel_core::nouns::Site>(site)?;
+            said.push(format!("site {site}"));
+            gateway.site.clone_from(site);
+        }
+        if said.is_empty() {
+            return Err(Problem::words("nothing was said that should change")
+                .try_("--dialled, --outward, --masquerade, --routed or --site"));
+        }
+        book.put(&gateway)?;
+        book.note("gateway change", &gateway.name, &said.join(", "))?;
+        let stale = stale_count(book, &gateway.name)?;
+        Ok((gateway, stale))
+    })
+}
+
+/// How many handed-over credentials tell their devices something that is no longer so, at this gateway.
+pub(crate) fn stale_count(book: &yestrel_store::Book<'_>, gateway: &str) -> Result<usize> {
+    let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all()?);
+    let prefix = format!("{gateway}/");
+    let credentials = book.find::<Credential>(&[("revoked", serde_json::Value::Null)])?;
+    Ok(credentials
+        .iter()
+        .filter(|credential| credential.told.iter().any(|told| told.listener.starts_with(&prefix)))
+        .filter(|credential| !credential.stale(&listeners, &gateways, &sites).is_empty())
+        .count())
+}
+
+/// A gateway as the estate has it, and where its agent stands.
+#[derive(Debug, Serialize)]
+pub struct View {
+    pub gateway: Gateway,
+    pub listeners: Vec<Listener>,
+    /// The newest order that was made for it; 0 for none.
+    pub newest_order: u64,
+    /// Whether the estate has changed since the newest order was confirmed.
+    pub behind: bool,
+    /// What the agent itself says, when it was asked and answered.
+    pub status: Option<Status>,
+    /// Why it did not answer.
+    pub silent: Option<String>,
+}
+
+/// All gateways, without asking their agents.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn list(context: &mut Context) -> Result<Vec<View>> {
+    context.read(|book| {
+        book.all::<Gateway>()?
+            .into_iter()
+            .map(|gateway| {
+                let listeners = book.find(&[("gateway", gateway.name.as_str().into())])?;
+                let behind = crate::rollout::is_behind(book, &gateway)?;
+                let newest_order = crate::rollout::newest(book, &gateway.name)?.map_or(0, |order| order.number);
+                Ok(View { gateway, listeners, newest_order, behind, status: None, silent: None })
+            })
+            .collect()
+    })
+}
+
+/// One gateway, with what its agent says.
+///
+/// # Errors
+/// There is none of that name.
+pub fn show(context: &mut Context, gateway: &str) -> Result<View> {
+    let gateway: Gateway = context.read(|book| book.need(gateway))?;
+    let host: Host = context.read(|book| book.need(&gateway.host))?;
+    let mut view = list(context)?
+        .into_iter()
+        .find(|view| view.gateway.name == gateway.name)
+        .ok_or_else(|| Problem::failed(format!("the gateway {} is gone", gateway.name)))?;
+    match yestrel_places::open(&host.name, &host.via).and_then(|place| place.ask(&Ask::Status)) {
+        Ok(Answer::Status(status)) => view.status = Some(status),
+        Ok(_) => view.silent = Some("it answers something else than was asked".into()),
+        Err(problem) => {
+            view.silent = Some(problem.why.map_or(problem.error.clone(), |why| format!("{}: {why}", problem.error)))
+        }
+    }
+    Ok(view)
+}
+
+/// What retiring a gateway ends: devices that have a way in there.
+///
+/// # Errors
+/// There is no such gateway.
+pub fn retire_preview(context: &mut Context, gateway: &str) -> Result<Vec<String>> {
+    context.read(|book| {
+        let gateway: Gateway = book.need(gateway)?;
+        let prefix = format!("{}/", gateway.name);
+        let credentials: Vec<Credential> = book.find(&[("revoked", serde_json::Value::Null)])?;
+        let touched = credentials.into_iter().filter(|c| c.ways.iter().any(|way| way.listener.starts_with(&prefix)));
+        Ok(touched.map(|credential| credential.device).collect())
+    })
+}
+
+/// Takes a gateway off its host with every trace, then out of the estate. With `abandoned`, a host that cannot be reached does
+/// not stop that.
+///
+/// # Errors
+/// No such gateway, or the host cannot be reached.
+pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<Option<Problem>> {
+    let gateway: Gateway = context.read(|book| book.need(gateway))?;
+    let host: Host = context.read(|book| book.need(&gateway.host))?;
+    // What it has seen until now is worth keeping.
+    let _ = crate::session::collect(context, &gateway.name);
+    let removed = yestrel_places::open(&host.name, &host.via).and_then(|place| place.remove());
+    let left = match removed {
+        Err(problem) if !abandoned => {
+            return Err(problem
+                .try_(format!("yestrel gateway retire {} --abandoned   leaves what is on the host", gateway.name)));
+        }
+        other => other.err(),
+    };
+    context.write(|book| {
+        let prefix = format!("{}/", gateway.name);
+        for listener in book.find::<Listener>(&[("gateway", gateway.name.as_str().into())])? {
+            crate::listener::forget(book, &listener)?;
+        }
+        for mut credential in book.all::<Credential>()? {
+            if credential.ways.iter().any(|way| way.listener.starts_with(&prefix)) {
+                credential.ways.retain(|way| !way.listener.starts_with(&prefix));
+                book.put(&credential)?;
+            }
+        }
+        for order in book.find::<StoredOrder>(&[("gateway", gateway.name.as_str().into())])? {
+            book.remove::<StoredOrder>(order.key())?;
+        }
+        book.remove::<Gateway>(&gateway.name)?;
+        let detail = if left.is_some() {
+            "abandoned: its host could not be reached"
+        } else {
+            "every trace removed from its host"
+        };
+        book.note("gateway retire", &gateway.name, detail)
+    })?;
+    Ok(left)
+}

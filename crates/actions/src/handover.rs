@@ -1,0 +1,206 @@
+//! Handing a credential over, once; and opening a handover on the device.
+
+use std::fs;
+use std::io::{Read as _, Write as _};
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::Path;
+
+use age::armor::{ArmoredReader, ArmoredWriter, Format};
+use age::secrecy::SecretString;
+use yestrel_core::handover::{FORMAT, Handover, HandoverWay, LONGEST};
+use yestrel_core::keys::{KeyPair, Secret};
+use yestrel_core::nouns::{Credential, Gateway, Listener, Site, Told};
+use yestrel_core::{Problem, Result};
+use yestrel_store::Book;
+use zeroize::Zeroizing;
+
+use crate::{Context, credential, estate};
+
+/// The first line of an encrypted handover (age format, armored).
+const ARMOR: &str = "-----BEGIN AGE ENCRYPTED FILE-----";
+
+fn make(book: &Book<'_>, credential: &Credential, device_key: Option<Secret>) -> Result<(Handover, Vec<Told>)> {
+    let mut ways = Vec::new();
+    let mut told = Vec::new();
+    for way in &credential.ways {
+        let listener: Listener = book.need(&way.listener)?;
+        let gateway: Gateway = book.need(&listener.gateway)?;
+        let site: Site = book.need(&gateway.site)?;
+        let reach = listener.reach.ranges(&site.networks);
+        told.push(Told {
+            listener: listener.name.clone(),
+            address: gateway.dialled.clone(),
+            port: listener.outside_port,
+            reach: reach.clone(),
+        });
+        ways.push(HandoverWay {
+            gateway: gateway.name,
+            tunnel: listener.tunnel,
+            address: gateway.dialled,
+            port: listener.outside_port,
+            cipher: listener.cipher,
+            server_key: gateway.public_key,
+            reach,
+        });
+    }
+    if ways.is_empty() {
+        return Err(Problem::refused(format!("{} has no way in any more", credential.name))
+            .why("its listeners were closed")
+            .try_(format!("yestrel credential revoke {} --reason moved, then issue it anew", credential.device)));
+    }
+    let handover = Handover {
+        format: FORMAT.into(),
+        estate: estate::this(book)?.name,
+        holder: credential.device.clone(),
+        issued: credential.issued,
+        expires: credential.expires,
+        device_key,
+        ways,
+    };
+    Ok((handover, told))
+}
+
+/// Hands a credential over: `deliver` gets the text and must have put it somewhere safe when it returns. Only then is the
+/// private key erased from the estate, in the same transaction that notes the handover.
+///
+/// # Errors
+/// Revoked, handed over already, or `deliver` fails: then nothing has changed.
+pub fn hand_over(
+    context: &mut Context,
+    text: &str,
+    passphrase: Option<&str>,
+    deliver: impl FnOnce(&str) -> Result<()>,
+) -> Result<Credential> {
+    let key = context.key()?;
+    let now = context.now;
+    context.write(|book| {
+        let mut credential = credential::named(book, text)?;
+        if credential.revoked.is_some() {
+            return Err(Problem::refused(format!("{} is revoked", credential.name))
+                .try_(format!("yestrel credential issue {}", credential.device)));
+        }
+        let sealed = credential.private_key.take();
+        if sealed.is_none() && credential.handed_over.is_some() && !credential.made_on_device {
+            return Err(Problem::refused(format!("{} was handed over already", credential.name))
+                .why(format!(
+                    "on {}; its private key was erased here with that, so there is no second copy",
+                    credential.handed_over.unwrap_or(now)
+                ))
+                .try_(format!(
+                    "yestrel credential renew {}   makes a new one and revokes the lost one",
+                    credential.device
+                )));
+        }
+        let private = sealed.map(|sealed| key.open(&sealed, &credential::place(&credential.name))).transpose()?;
+        let (handover, told) = make(book, &credential, private)?;
+        let written = Zeroizing::new(handover.write()?);
+        let written = match passphrase {
+            Some(passphrase) => Zeroizing::new(encrypt(&written, passphrase)?),
+            None => written,
+        };
+        credential.handed_over = Some(now);
+        credential.told = told;
+        book.put(&credential)?;
+        let how = if passphrase.is_some() { "under a passphrase" } else { "readable" };
+        book.note("credential handover", &credential.name, how)?;
+        deliver(&written)?;
+        Ok(credential)
+    })
+}
+
+/// Writes a handover to a file that must not be there yet, with mode 0600.
+///
+/// # Errors
+/// It is there, or cannot be written.
+pub fn write_file(path: &Path, text: &str) -> Result<()> {
+    let cannot = |error: std::io::Error| {
+        let problem =
+            Problem::failed(format!("the handover cannot be written to {}", path.display())).why(error.to_string());
+        if error.kind() == std::io::ErrorKind::AlreadyExists {
+            problem.try_("another name: --to FILE")
+        } else {
+            problem
+        }
+    };
+    let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(cannot)?;
+    let wrote = file.write_all(text.as_bytes()).and_then(|()| file.sync_all());
+    if wrote.is_err() {
+        let _ = fs::remove_file(path);
+    }
+    wrote.map_err(cannot)
+}
+
+fn encrypt(text: &str, passphrase: &str) -> Result<String> {
+    let failed = |why: String| Problem::failed("the handover cannot be encrypted").why(why);
+    let encryptor = age::Encryptor::with_user_passphrase(SecretString::from(passphrase.to_owned()));
+    let mut out = Vec::new();
+    let armor = ArmoredWriter::wrap_output(&mut out, Format::AsciiArmor).map_err(|e| failed(e.to_string()))?;
+    let mut writer = encryptor.wrap_output(armor).map_err(|e| failed(e.to_string()))?;
+    writer
+        .write_all(text.as_bytes())
+        .and_then(|()| writer.finish())
+        .and_then(ArmoredWriter::finish)
+        .map_err(|e| failed(e.to_string()))?;
+    String::from_utf8(out).map_err(|e| failed(e.to_string()))
+}
+
+/// Reads a handover's file on the device; asks for the passphrase where it is encrypted, and for the private key's file
+/// where the key was made there.
+///
+/// # Errors
+/// Not a handover, damaged, of a newer format; a wrong passphrase; a private key that is missing or another one's.
+pub fn open(
+    path: &Path,
+    passphrase: &dyn Fn() -> Result<Zeroizing<String>>,
+    private_key: Option<&Path>,
+) -> Result<Handover> {
+    let cannot = |error: std::io::Error| {
+        Problem::failed(format!("the handover {} cannot be read", path.display())).why(error.to_string())
+    };
+    let mut text = Zeroizing::new(String::new());
+    let file = fs::File::open(path).map_err(cannot)?;
+    file.take(2 * LONGEST as u64).read_to_string(&mut text).map_err(|error| match error.kind() {
+        std::io::ErrorKind::InvalidData => {
+            Problem::words(format!("{} is no handover", path.display())).why("it is not a text")
+        }
+        _ => cannot(error),
+    })?;
+    if text.starts_with(ARMOR) {
+        let passphrase = passphrase()?;
+        text = Zeroizing::new(decrypt(&text, &passphrase)?);
+    }
+    let mut handover = Handover::read(&text)?;
+    if let Some(path) = private_key {
+        let key = fs::read_to_string(path).map_err(cannot)?;
+        let key: Secret = serde_json::from_value(serde_json::Value::String(key.trim().into())).map_err(|_| {
+            Problem::words(format!("{} holds no private key", path.display())).why("32 bytes in base64 are expected")
+        })?;
+        KeyPair::public_of(&key)?;
+        handover.device_key = Some(key);
+    }
+    if handover.device_key.is_none() {
+        return Err(Problem::words("the handover holds no private key")
+            .why("the key was made on the device")
+            .try_("--private-key FILE"));
+    }
+    Ok(handover)
+}
+
+fn decrypt(text: &str, passphrase: &str) -> Result<String> {
+    let damaged = |_| Problem::words("this handover is damaged").why("its encrypted text is cut short or altered");
+    let decryptor = age::Decryptor::new_buffered(ArmoredReader::new(text.as_bytes()))
+        .map_err(|error| damaged(error.to_string()))?;
+    let identity = age::scrypt::Identity::new(SecretString::from(passphrase.to_owned()));
+    let mut reader =
+        decryptor.decrypt(std::iter::once(&identity as &dyn age::Identity)).map_err(|error| match error {
+            age::DecryptError::DecryptionFailed
+            | age::DecryptError::NoMatchingKeys
+            | age::DecryptError::KeyDecryptionFailed => {
+                Problem::refused("the passphrase is wrong").why("the handover does not open with it")
+            }
+            other => damaged(other.to_string()),
+        })?;
+    let mut plain = String::new();
+    reader.read_to_string(&mut plain).map_err(|error| damaged(error.to_string()))?;
+    Ok(plain)
+}

@@ -1,0 +1,188 @@
+//! Who is connected, who was, and what agents saw while nobody asked.
+
+use serde::Serialize;
+use yestrel_core::control::{Answer, Ask, Live, News, NewsEvent};
+use yestrel_core::nouns::{Credential, Device, Gateway, Host, Session};
+use yestrel_core::{Problem, Result};
+use yestrel_store::Book;
+
+use crate::Context;
+
+fn place(context: &mut Context, gateway: &str) -> Result<Box<dyn yestrel_places::Place>> {
+    let host: Host = context.read(|book| {
+        let gateway: Gateway = book.need(gateway)?;
+        book.need(&gateway.host)
+    })?;
+    yestrel_places::open(&host.name, &host.via)
+}
+
+/// Brings what a gateway's agent has seen into the estate, page by page; each page is kept before the next is asked for.
+///
+/// # Errors
+/// The agent cannot be reached, or the estate not written.
+pub fn collect(context: &mut Context, gateway: &str) -> Result<usize> {
+    let place = place(context, gateway)?;
+    let mut collected = 0;
+    loop {
+        let after = context.read(|book| Ok(book.need::<Gateway>(gateway)?.news_seen))?;
+        let Answer::News { items, more } = place.ask(&Ask::News { after })? else {
+            return Err(Problem::failed(format!("the agent of {gateway} answers something else than was asked")));
+        };
+        collected += items.len();
+        context.write(|book| {
+            let mut seen = after;
+            for item in &items {
+                take(book, gateway, item)?;
+                seen = seen.max(item.number);
+            }
+            let mut record: Gateway = book.need(gateway)?;
+            record.news_seen = seen;
+            book.put(&record)
+        })?;
+        if !more {
+            return Ok(collected);
+        }
+    }
+}
+
+fn take(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
+    match &item.event {
+        NewsEvent::Opened { session, device, key, from, inner, .. } => {
+            book.put(&Session {
+                name: format!("{gateway} {session}"),
+                gateway: gateway.into(),
+                number: *session,
+                device: device.clone(),
+                from_address: from.clone(),
+                inner: *inner,
+                opened: item.at,
+                ended: None,
+                reason: None,
+                received: 0,
+                sent: 0,
+                last_heard: None,
+            })?;
+            if let Some(mut credential) = book.find::<Credential>(&[("public_key", key.to_string().into())])?.pop() {
+                credential.first_used = credential.first_used.or(Some(item.at));
+                credential.last_used = credential.last_used.max(Some(item.at));
+                book.put(&credential)?;
+            }
+        }
+        NewsEvent::Moved { session, to } => {
+            if let Some(mut record) = book.get::<Session>(&format!("{gateway} {session}"))? {
+                record.from_address.clone_from(to);
+                book.put(&record)?;
+            }
+        }
+        NewsEvent::Ended { session, reason, words, received, sent, last_heard, .. } => {
+            if let Some(mut record) = book.get::<Session>(&format!("{gateway} {session}"))? {
+                record.ended = Some(item.at);
+                record.reason = Some(if words.is_empty() { reason.clone() } else { format!("{reason}: {words}") });
+                record.received = *received;
+                record.sent = *sent;
+                record.last_heard = Some(*last_heard);
+                book.put(&record)?;
+            }
+        }
+        NewsEvent::Refused { device, from, reason } => {
+            book.put(&Session {
+                name: format!("{gateway} refused {}", item.number),
+                gateway: gateway.into(),
+                number: item.number,
+                device: device.clone().unwrap_or_else(|| "-".into()),
+                from_address: from.clone(),
+                inner: std::net::Ipv4Addr::UNSPECIFIED,
+                opened: item.at,
+                ended: Some(item.at),
+                reason: Some(format!("refused: {reason}")),
+                received: 0,
+                sent: 0,
+                last_heard: None,
+            })?;
+        }
+        NewsEvent::Started { .. } | NewsEvent::Carried { .. } => {}
+    }
+    Ok(())
+}
+
+/// Sessions, and the gateways that did not answer, with why.
+#[derive(Debug, Serialize)]
+pub struct Sessions<T> {
+    pub sessions: Vec<(String, T)>,
+    pub silent: Vec<(String, Problem)>,
+}
+
+fn gateways(context: &mut Context, gateway: Option<&str>) -> Result<Vec<String>> {
+    context.read(|book| match gateway {
+        Some(gateway) => Ok(vec![book.need::<Gateway>(gateway)?.name]),
+        None => Ok(book
+            .all::<Gateway>()?
+            .into_iter()
+            .filter(|gateway| gateway.adopted)
+            .map(|gateway| gateway.name)
+            .collect()),
+    })
+}
+
+/// Who is connected now, as the gateways say.
+///
+/// # Errors
+/// No such gateway.
+pub fn live(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Live>> {
+    let mut found = Sessions { sessions: Vec::new(), silent: Vec::new() };
+    for gateway in gateways(context, gateway)? {
+        let answer = place(context, &gateway).and_then(|place| place.ask(&Ask::Sessions));
+        match answer {
+            Ok(Answer::Sessions { sessions }) => {
+                found.sessions.extend(sessions.into_iter().map(|session| (gateway.clone(), session)));
+                // Collected on the way, so that nothing waits for somebody to ask for the past.
+                let _ = collect(context, &gateway);
+            }
+            Ok(_) => found.silent.push((gateway, Problem::failed("it answers something else than was asked"))),
+            Err(problem) => found.silent.push((gateway, problem)),
+        }
+    }
+    Ok(found)
+}
+
+/// Sessions that are over, and sign-ins that were refused, newest last.
+///
+/// # Errors
+/// No such gateway.
+pub fn past(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Session>> {
+    let mut silent = Vec::new();
+    let asked = gateways(context, gateway)?;
+    for gateway in &asked {
+        if let Err(problem) = collect(context, gateway) {
+            silent.push((gateway.clone(), problem));
+        }
+    }
+    let sessions = context.read(|book| {
+        let mut all: Vec<Session> = match gateway {
+            Some(gateway) => book.find(&[("gateway", gateway.into())])?,
+            None => book.all()?,
+        };
+        all.retain(|session| session.ended.is_some());
+        all.sort_by_key(|session| session.ended);
+        Ok(all.into_iter().map(|session| (session.gateway.clone(), session)).collect())
+    })?;
+    Ok(Sessions { sessions, silent })
+}
+
+/// Ends a device's sessions at all gateways, or at one. Gives how many.
+///
+/// # Errors
+/// No such device or gateway; no gateway could be asked.
+pub fn end(context: &mut Context, device: &str, gateway: Option<&str>, words: &str) -> Result<u64> {
+    context.read(|book| book.need::<Device>(device).map(drop))?;
+    let mut ended = 0;
+    for gateway in gateways(context, gateway)? {
+        let ask = Ask::End { device: device.into(), words: words.into() };
+        match place(context, &gateway)?.ask(&ask)? {
+            Answer::Ended { sessions } => ended += sessions,
+            _ => return Err(Problem::failed(format!("the agent of {gateway} answers something else than was asked"))),
+        }
+    }
+    context.write(|book| book.note("session end", device, words))?;
+    Ok(ended)
+}

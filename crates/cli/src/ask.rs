@@ -1,0 +1,82 @@
+//! Asking the person, where there is one.
+
+use std::fs;
+use std::io::{self, BufRead as _, IsTerminal as _, Write as _};
+use std::path::{Path, PathBuf};
+
+use yestrel_core::{Problem, Result};
+use zeroize::Zeroizing;
+
+/// Whether somebody sits there who can be asked.
+pub fn somebody_there() -> bool {
+    io::stdin().is_terminal() && io::stderr().is_terminal()
+}
+
+/// Says what will be done and asks for a yes. Without a terminal, the yes must have been given.
+///
+/// # Errors
+/// No, or nobody to ask.
+pub fn confirm(yes: bool, what: &str) -> Result<()> {
+    if yes {
+        return Ok(());
+    }
+    if !somebody_there() {
+        return Err(Problem::words(format!("this needs a yes: {what}"))
+            .why("nobody sits at this terminal who could be asked")
+            .try_("the same command with --yes"));
+    }
+    eprint!("{what}\ngo on? [y/N] ");
+    let _ = io::stderr().flush();
+    let mut answer = String::new();
+    let _ = io::stdin().lock().read_line(&mut answer);
+    if matches!(answer.trim(), "y" | "Y" | "yes") {
+        Ok(())
+    } else {
+        Err(Problem::refused("nothing was done").why("the answer was no"))
+    }
+}
+
+/// A passphrase: from the file that was named, or asked without echo.
+///
+/// # Errors
+/// The file cannot be read, or nobody can be asked.
+pub fn passphrase(what: &str, file: Option<&Path>) -> Result<Zeroizing<String>> {
+    if let Some(file) = file {
+        let text = fs::read_to_string(file).map_err(|error| {
+            Problem::failed(format!("the passphrase cannot be read from {}", file.display())).why(error.to_string())
+        })?;
+        let text = Zeroizing::new(text);
+        return Ok(Zeroizing::new(text.trim_end_matches(['\n', '\r']).to_owned()));
+    }
+    if !somebody_there() {
+        return Err(Problem::words(format!("{what} needs its passphrase"))
+            .why("nobody sits at this terminal who could be asked")
+            .try_("--passphrase-file FILE"));
+    }
+    rpassword::prompt_password(format!("passphrase of {what}: "))
+        .map(Zeroizing::new)
+        .map_err(|error| Problem::failed("the passphrase cannot be asked for").why(error.to_string()))
+}
+
+/// A new passphrase, asked twice.
+///
+/// # Errors
+/// As [`passphrase`]; the two differ, or it is too short.
+pub fn new_passphrase(what: &str, file: Option<&Path>) -> Result<Zeroizing<String>> {
+    let first = passphrase(what, file)?;
+    if file.is_none() && *passphrase(&format!("{what}, once more"), None)? != *first {
+        return Err(Problem::words("the two passphrases differ"));
+    }
+    if first.chars().count() < 12 {
+        return Err(Problem::words("the passphrase is too short").why("it must have 12 characters at least"));
+    }
+    Ok(first)
+}
+
+/// The user's data folder.
+pub fn data_folder() -> PathBuf {
+    let base = std::env::var_os("XDG_DATA_HOME")
+        .map(PathBuf::from)
+        .or_else(|| std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/share")));
+    base.unwrap_or_else(|| PathBuf::from("/var/lib")).join("yestrel")
+}

@@ -1,0 +1,152 @@
+//! `yestrel connect`
+
+use std::net::SocketAddr;
+use std::os::unix::process::CommandExt as _;
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use clap::Args;
+use yestrel_actions::handover;
+use yestrel_agent::connect::{self, Options, Told};
+use yestrel_agent::system::is_everything;
+use yestrel_agent::tunnels::{self, TunnelStatus};
+use yestrel_core::{Problem, Result, name};
+
+use crate::output::Output;
+use crate::{Global, ask};
+
+#[derive(Args)]
+#[command(
+    after_help = "Example:\n  yestrel connect mara-laptop.yestrel\n  yestrel connect mara-laptop.yestrel --background\n  yestrel connect mara-laptop.yestrel --proxy 127.0.0.1:1080   (needs no root)"
+)]
+pub struct Arguments {
+    /// The handover
+    file: PathBuf,
+    /// Return as soon as the tunnel is up; `yestrel tunnel stop` ends it
+    #[arg(long)]
+    background: bool,
+    /// Change nothing on this system: offer the tunnel to programs as SOCKS5 and HTTP CONNECT at this loopback
+    /// address; port 0 for a free one
+    #[arg(long, value_name = "ADDRESS:PORT")]
+    proxy: Option<SocketAddr>,
+    /// Let nothing out beside the tunnel, even while it is down or after a crash
+    #[arg(long, conflicts_with = "proxy")]
+    strict: bool,
+    /// The tunnel's name here [default: the first gateway of the handover]
+    #[arg(long)]
+    name: Option<String>,
+    /// A file with the private key, in base64, of a pair that was made on this device
+    #[arg(long, value_name = "FILE")]
+    private_key: Option<PathBuf>,
+    /// A file with the handover's passphrase
+    #[arg(long, value_name = "FILE")]
+    passphrase_file: Option<PathBuf>,
+}
+
+pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
+    let output = global.output();
+    let what = format!("the handover {}", arguments.file.display());
+    let passphrase = || ask::passphrase(&what, arguments.passphrase_file.as_deref());
+    let handover = handover::open(&arguments.file, &passphrase, arguments.private_key.as_deref())?;
+    let tunnel = match &arguments.name {
+        Some(name) => name.clone(),
+        None => handover.ways.first().map(|way| way.gateway.clone()).unwrap_or_default(),
+    };
+    name::check("tunnel", &tunnel)?;
+    if arguments.background {
+        return in_background(output, arguments, &tunnel);
+    }
+    let options = Options { handover, name: tunnel, proxy: arguments.proxy, strict: arguments.strict };
+    connect::run(&options, &|told| tell(output, told))
+}
+
+fn tell(output: Output, told: Told) {
+    match told {
+        Told::Trying { way, peer } => output.note(&format!("trying {way} ({})", peer.ip())),
+        Told::Up(status) => {
+            for line in describe(&status) {
+                output.say(&line);
+            }
+        }
+        Told::Note(text) => output.note(&text),
+        Told::Lost => output.note("the gateway is not heard any more; opening anew"),
+    }
+}
+
+/// What a person wants to know when a tunnel is up.
+fn describe(status: &TunnelStatus) -> Vec<String> {
+    let address = |inner: Option<std::net::Ipv4Addr>| inner.map_or_else(|| "-".into(), |inner| inner.to_string());
+    let reach: Vec<_> = status.reach.iter().map(ToString::to_string).collect();
+    let resolvers: Vec<_> = status.resolvers.iter().map(ToString::to_string).collect();
+    let goes = if is_everything(&status.reach) { "everything".to_owned() } else { reach.join(", ") };
+    let mut lines = vec![
+        format!("up  {} is in at {} by {}, as {}", status.holder, status.gateway, status.way, address(status.inner)),
+        format!("    goes through it: {goes}"),
+    ];
+    if is_everything(&status.reach) && status.proxy.is_none() {
+        lines.push("    blocked beside it: IPv6".into());
+    }
+    if !resolvers.is_empty() {
+        lines.push(format!("    names are looked up at {}", resolvers.join(", ")));
+    }
+    if let Some(proxy) = status.proxy {
+        lines.push(format!("    for programs: SOCKS5 and HTTP CONNECT at {proxy}"));
+    }
+    lines
+}
+
+/// Starts the same command again without a terminal, and waits until its tunnel is up.
+fn in_background(output: Output, arguments: &Arguments, tunnel: &str) -> Result<()> {
+    let failed = |error: std::io::Error| Problem::failed("the tunnel cannot be started").why(error.to_string());
+    let folder = tunnels::folder()?;
+    if arguments.passphrase_file.is_none()
+        && std::fs::read_to_string(&arguments.file).is_ok_and(|text| text.starts_with("-----BEGIN"))
+    {
+        return Err(
+            Problem::words("in the background nobody can be asked for the passphrase").try_("--passphrase-file FILE")
+        );
+    }
+    let log = folder.join(format!("{tunnel}.log"));
+    let file = std::fs::File::create(&log).map_err(failed)?;
+    let mut command = Command::new(std::env::current_exe().map_err(failed)?);
+    command.arg("connect").arg(&arguments.file).args(["--name", tunnel]);
+    if let Some(proxy) = arguments.proxy {
+        command.args(["--proxy", &proxy.to_string()]);
+    }
+    if arguments.strict {
+        command.arg("--strict");
+    }
+    for (option, path) in [("--private-key", &arguments.private_key), ("--passphrase-file", &arguments.passphrase_file)]
+    {
+        if let Some(path) = path {
+            command.arg(option).arg(path);
+        }
+    }
+    let errors = file.try_clone().map_err(failed)?;
+    let mut child =
+        command.stdin(Stdio::null()).stdout(file).stderr(errors).process_group(0).spawn().map_err(failed)?;
+    let patience = Instant::now() + Duration::from_secs(60);
+    while Instant::now() < patience {
+        if let Ok(Some(_)) = child.try_wait() {
+            let ended = tunnels::ended()?.into_iter().find(|ended| ended.name == tunnel);
+            return Err(match ended {
+                Some(ended) => ended.problem,
+                None => Problem::failed("the tunnel did not come up")
+                    .why(std::fs::read_to_string(&log).unwrap_or_default().trim().replace('\n', "; ")),
+            });
+        }
+        if let Ok(tunnels::TunnelAnswer::Status(status)) = tunnels::ask(tunnel, &tunnels::TunnelAsk::Status)
+            && status.state == "up"
+            && status.pid == child.id()
+        {
+            for line in describe(&status) {
+                output.say(&line);
+            }
+            return Ok(());
+        }
+        std::thread::park_timeout(Duration::from_millis(30));
+    }
+    let _ = child.kill();
+    Err(Problem::failed("the tunnel did not come up within a minute").try_(format!("its log: {}", log.display())))
+}

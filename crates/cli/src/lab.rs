@@ -1,0 +1,198 @@
+//! `yestrel lab`
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use clap::{Subcommand, ValueEnum};
+use yestrel_core::facts::Grade;
+use yestrel_core::{Problem, Result};
+use yestrel_lab::{Kind, Lab, Mode};
+
+use crate::Global;
+use crate::ask::data_folder;
+use crate::output::{Cell, Table, list};
+
+#[derive(Clone, Copy, ValueEnum)]
+pub enum Fault {
+    /// Its management does not answer
+    Unreachable,
+    /// Its agent is killed, and not started again
+    Agent,
+    /// Its first cable is cut
+    Cable,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Start the lab: a harbour, a pier office, an internet between them, and a laptop in a cafe
+    #[command(
+        after_help = "Example:\n  yestrel lab start\n\nWith root, TUN, ip and nft, hosts are network namespaces; otherwise processes on loopback."
+    )]
+    Start {
+        #[arg(long, value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+        /// Hosts as processes on loopback, even where namespaces could be had
+        #[arg(long, conflicts_with = "namespaces")]
+        processes: bool,
+        /// Hosts as namespaces, or nothing
+        #[arg(long)]
+        namespaces: bool,
+        /// The lab ends by itself after so many seconds
+        #[arg(long, default_value_t = 86_400, value_name = "SECONDS")]
+        lifetime: u64,
+    },
+    /// The lab's hosts
+    #[command(after_help = "Example:\n  yestrel lab show")]
+    Show {
+        #[arg(long, value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+    },
+    /// Break a host, to see what happens
+    #[command(after_help = "Example:\n  yestrel lab break harbour --how unreachable")]
+    Break {
+        host: String,
+        /// What breaks
+        #[arg(long, value_enum, default_value = "unreachable")]
+        how: Fault,
+        #[arg(long, value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+    },
+    /// Mend a host
+    #[command(after_help = "Example:\n  yestrel lab mend harbour")]
+    Mend {
+        host: String,
+        #[arg(long, value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+    },
+    /// Run a command on a host of the lab, as if typed there
+    #[command(after_help = "Example:\n  yestrel lab enter mara-laptop -- yestrel connect mara-laptop.yestrel")]
+    Enter {
+        host: String,
+        #[arg(long, value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+        #[arg(last = true, required = true)]
+        command: Vec<String>,
+    },
+    /// Fetch a page as a host of the lab would; through its tunnel's proxy if it has one
+    #[command(after_help = "Example:\n  yestrel lab fetch mara-laptop http://tickets.skerry.example/")]
+    Fetch {
+        host: String,
+        url: String,
+        #[arg(long, value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+        /// Already there
+        #[arg(long, hide = true)]
+        here: bool,
+    },
+    /// Stop the lab and remove everything that it made
+    #[command(after_help = "Example:\n  yestrel lab stop")]
+    Stop {
+        #[arg(long, value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+    },
+    /// Be one host of the lab
+    #[command(hide = true)]
+    Host {
+        name: String,
+        #[arg(long)]
+        folder: PathBuf,
+        #[arg(long)]
+        processes: bool,
+        #[arg(long)]
+        lifetime: u64,
+    },
+}
+
+/// Where the lab is: as said, else YESTREL_LAB, else the user's data folder.
+pub fn folder(said: Option<PathBuf>) -> PathBuf {
+    said.or_else(|| std::env::var_os("YESTREL_LAB").map(PathBuf::from)).unwrap_or_else(|| data_folder().join("lab"))
+}
+
+pub fn run(global: &Global, command: Command) -> Result<()> {
+    let output = global.output();
+    match command {
+        Command::Start { folder: said, processes, namespaces, lifetime } => {
+            let demanded = if processes {
+                Some(Mode::Processes)
+            } else if namespaces {
+                Some(Mode::Namespaces)
+            } else {
+                None
+            };
+            let lab = Lab::start(&folder(said), demanded, Duration::from_secs(lifetime.max(1)))?;
+            match (&lab.mode, &lab.missing) {
+                (Mode::Namespaces, _) => {
+                    output.say("the lab runs: hosts are network namespaces, with TUN and nftables")
+                }
+                (Mode::Processes, missing) => {
+                    let why = missing.as_ref().map(|what| format!(" ({what} is missing)")).unwrap_or_default();
+                    let why = if why.contains("not asked for") { " (as asked)".to_owned() } else { why };
+                    output.say(&format!("the lab runs: hosts are processes on loopback{why}"));
+                }
+            }
+            output.say("yestrel lab show   lists its hosts;  yestrel lab stop   ends it");
+        }
+        Command::Show { folder: said } => {
+            let lab = Lab::open(&folder(said))?;
+            let mut table = Table::new(&["name", "kind", "state", "addresses", "via"], "");
+            for host in lab.hosts() {
+                let grade = if host.state == "running" { Grade::Good } else { Grade::Bad };
+                let kind = match host.kind {
+                    Kind::Outside => "outside",
+                    Kind::Managed => "managed",
+                    Kind::Server => "server",
+                    Kind::Translator => "translator",
+                    Kind::Device => "device",
+                };
+                table.row(vec![
+                    host.name.into(),
+                    kind.into(),
+                    Cell::State(grade, host.state),
+                    list(&host.addresses),
+                    host.via.into(),
+                ]);
+            }
+            output.table(&table);
+        }
+        Command::Break { host, how, folder: said } => {
+            let word = match how {
+                Fault::Unreachable => "unreachable",
+                Fault::Agent => "agent",
+                Fault::Cable => "cable",
+            };
+            Lab::open(&folder(said))?.break_host(&host, word)?;
+            output.say(&format!("{host} is broken: {word}; yestrel lab mend {host}"));
+        }
+        Command::Mend { host, folder: said } => {
+            Lab::open(&folder(said))?.mend(&host)?;
+            output.say(&format!("{host} is mended"));
+        }
+        Command::Enter { host, folder: said, command } => {
+            yestrel_lab::enter(&folder(said), &host, &command)?;
+        }
+        Command::Fetch { host, url, folder: said, here: false } => {
+            let words = ["yestrel", "lab", "fetch", &host, &url, "--here"].map(str::to_owned);
+            yestrel_lab::enter(&folder(said), &host, &words)?;
+        }
+        Command::Fetch { host, url, folder: said, here: true } => {
+            let lab = Lab::open(&folder(said))?;
+            let proxy = yestrel_agent::tunnels::list()?.into_iter().find_map(|tunnel| tunnel.proxy);
+            let page = yestrel_agent::fetch::fetch(&url, proxy, &|to| lab.real(&host, to))?;
+            output.write(&format!("{page}\n"));
+        }
+        Command::Stop { folder: said } => {
+            let folder = folder(said);
+            let lab = Lab::open(&folder)?;
+            lab.stop();
+            if folder.exists() {
+                return Err(Problem::failed(format!("{} cannot be removed", folder.display())));
+            }
+            output.say("the lab is stopped, and everything that it made is gone");
+        }
+        Command::Host { name, folder, processes, lifetime } => {
+            let mode = if processes { Mode::Processes } else { Mode::Namespaces };
+            yestrel_lab::run_host(&folder, &name, mode, Duration::from_secs(lifetime))?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,235 @@
+//! `yestrel listener` and `yestrel port`
+
+use std::net::IpAddr;
+
+use clap::{Args, Subcommand};
+use yestrel_actions::listener::{self, View, Wish};
+use yestrel_core::facts::Grade;
+use yestrel_core::nouns::Reach;
+use yestrel_core::{Problem, Result};
+
+use crate::output::{Cell, Table, list};
+use crate::{Global, ask};
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Open a listener at a gateway
+    #[command(
+        after_help = "Example:\n  yestrel listener open harbour --tunnel talon --pool 10.187.44.0/24 --resolvers 10.44.0.20\n\nWithout --port a free one is chosen, without --pool a range that collides with nothing."
+    )]
+    Open {
+        gateway: String,
+        /// Its name within the gateway [default: talon]
+        #[arg(long)]
+        name: Option<String>,
+        /// The tunnel; this version has talon
+        #[arg(long, default_value = "talon")]
+        tunnel: String,
+        /// talon's cipher, aes-256-gcm or chacha20-poly1305 [default: what the host does fastest]
+        #[arg(long)]
+        cipher: Option<String>,
+        #[command(flatten)]
+        about: About,
+    },
+    /// All listeners, or those of one gateway
+    #[command(after_help = "Example:\n  yestrel listener list harbour")]
+    List { gateway: Option<String> },
+    /// One listener in full
+    #[command(after_help = "Example:\n  yestrel listener show harbour/talon")]
+    Show { name: String },
+    /// Change a listener
+    #[command(after_help = "Example:\n  yestrel listener change harbour/talon --reach everything")]
+    Change {
+        name: String,
+        #[command(flatten)]
+        about: About,
+    },
+    /// Close a listener
+    #[command(after_help = "Example:\n  yestrel listener close harbour/talon")]
+    Close { name: String },
+}
+
+#[derive(Subcommand)]
+pub enum PortCommand {
+    /// What must be open where, and whether it is
+    #[command(after_help = "Example:\n  yestrel port list harbour")]
+    List { gateway: Option<String> },
+}
+
+#[derive(Args)]
+pub struct About {
+    /// UDP port on the host, 1 to 65535
+    #[arg(long, value_name = "PORT", value_parser = port)]
+    port: Option<u16>,
+    /// The port that devices dial, where something in front translates it
+    #[arg(long, value_name = "PORT", value_parser = port)]
+    outside_port: Option<u16>,
+    /// The inner addresses that it gives out
+    #[arg(long, value_name = "RANGE")]
+    pool: Option<String>,
+    /// What may be reached: everything, site, or ranges with commas between
+    #[arg(long, value_name = "REACH", value_parser = reach)]
+    reach: Option<Reach>,
+    /// Resolvers for devices, with commas between; "none" for none
+    #[arg(long, value_name = "ADDRESSES", value_parser = resolvers)]
+    resolvers: Option<Resolvers>,
+    /// How often an idle device gives a sign of life: 20s, 2m; 0s for never
+    #[arg(long, value_name = "TIME", value_parser = seconds)]
+    keep_alive: Option<u16>,
+    /// Bytes of the largest inner packet, 1280 to 9000
+    #[arg(long, value_name = "BYTES")]
+    packet_size: Option<u16>,
+}
+
+#[derive(Clone)]
+pub struct Resolvers(Vec<IpAddr>);
+
+fn port(text: &str) -> std::result::Result<u16, String> {
+    match text.trim_end_matches("/udp").parse::<u16>() {
+        Ok(port) if port > 0 => Ok(port),
+        _ => Err("ports are whole numbers from 1 to 65535".into()),
+    }
+}
+
+fn reach(text: &str) -> std::result::Result<Reach, String> {
+    text.parse().map_err(|problem: Problem| {
+        problem.why.map_or(problem.error.clone(), |why| format!("{}: {why}", problem.error))
+    })
+}
+
+fn resolvers(text: &str) -> std::result::Result<Resolvers, String> {
+    if text == "none" {
+        return Ok(Resolvers(Vec::new()));
+    }
+    text.split(',')
+        .map(|one| one.trim().parse().map_err(|_| format!("{one:?} is not an address")))
+        .collect::<std::result::Result<_, _>>()
+        .map(Resolvers)
+}
+
+fn seconds(text: &str) -> std::result::Result<u16, String> {
+    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len()));
+    let scale = match unit {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3600,
+        _ => return Err("a time is a number with s, m or h: 20s".into()),
+    };
+    number.parse::<u16>().ok().and_then(|number| number.checked_mul(scale)).ok_or_else(|| "too long".into())
+}
+
+impl From<About> for Wish {
+    fn from(about: About) -> Self {
+        Self {
+            port: about.port,
+            outside_port: about.outside_port,
+            pool: about.pool,
+            reach: about.reach,
+            resolvers: about.resolvers.map(|resolvers| resolvers.0),
+            keep_alive: about.keep_alive,
+            packet_size: about.packet_size,
+            ..Self::default()
+        }
+    }
+}
+
+fn record(view: &View) -> Vec<(&'static str, Cell)> {
+    let listener = &view.listener;
+    vec![
+        ("name", (&listener.name).into()),
+        ("tunnel", (&listener.tunnel).into()),
+        ("port", format!("{}/udp", listener.port).into()),
+        ("pool", listener.pool.to_string().into()),
+        ("given out", format!("{} of {}", view.given_out, view.room).into()),
+        ("reach", listener.reach.to_string().into()),
+        ("resolvers", list(&listener.resolvers)),
+    ]
+}
+
+pub fn run(global: &Global, command: Command) -> Result<()> {
+    let output = global.output();
+    let mut context = global.context()?;
+    match command {
+        Command::Open { gateway, name, tunnel, cipher, about } => {
+            let wish = Wish { name, tunnel: Some(tunnel), cipher, ..about.into() };
+            let opened = listener::open(&mut context, &gateway, &wish)?;
+            output.say(&format!(
+                "opened the listener {} on {}/udp with the pool {}, reach {}",
+                opened.name, opened.port, opened.pool, opened.reach
+            ));
+            output.say(&format!("yestrel rollout {gateway}   brings it to the gateway"));
+            listener::notes(&opened).iter().for_each(|note| output.note(note));
+        }
+        Command::List { gateway } => {
+            let mut table = Table::new(
+                &["name", "tunnel", "port", "pool", "given out", "reach", "resolvers"],
+                "no listeners yet; yestrel listener open GATEWAY",
+            );
+            for view in listener::list(&mut context, gateway.as_deref())? {
+                table.row(record(&view).into_iter().map(|(_, cell)| cell).collect());
+            }
+            output.table(&table);
+        }
+        Command::Show { name } => {
+            let view = listener::show(&mut context, &name)?;
+            let mut record = record(&view);
+            let listener = &view.listener;
+            record.extend([
+                ("outside port", format!("{}/udp", listener.outside_port).into()),
+                ("gateway address", listener::own_address(&listener.pool).to_string().into()),
+                ("keep-alive", format!("{}s", listener.keep_alive).into()),
+                ("packet size", listener.packet_size.into()),
+                ("cipher", (&listener.cipher).into()),
+                ("created", listener.created.into()),
+            ]);
+            output.record(&record);
+            listener::notes(listener).iter().for_each(|note| output.note(note));
+        }
+        Command::Change { name, about } => {
+            let (changed, stale) = listener::change(&mut context, &name, &about.into())?;
+            output.say(&format!(
+                "changed the listener {}; yestrel rollout {} brings it there",
+                changed.name, changed.gateway
+            ));
+            listener::notes(&changed).iter().for_each(|note| output.note(note));
+            crate::gateway::say_stale(output, stale);
+        }
+        Command::Close { name } => {
+            let view = listener::show(&mut context, &name)?;
+            ask::confirm(
+                global.yes,
+                &format!("this closes the listener {name}; {} devices lose this way in", view.given_out),
+            )?;
+            listener::close(&mut context, &name)?;
+            output
+                .say(&format!("closed the listener {name}; yestrel rollout {} closes its port", view.listener.gateway));
+        }
+    }
+    Ok(())
+}
+
+pub fn run_port(global: &Global, command: &PortCommand) -> Result<()> {
+    let PortCommand::List { gateway } = command;
+    let mut table = Table::new(
+        &["port", "at", "from", "to", "for", "state", "why"],
+        "no port needs to be open; yestrel listener open GATEWAY",
+    );
+    for port in listener::ports(&mut global.context()?, gateway.as_deref())? {
+        let grade = match port.state.as_str() {
+            "open" => Grade::Good,
+            "unknown" => Grade::Poor,
+            _ => Grade::Bad,
+        };
+        table.row(vec![
+            port.port.into(),
+            port.at.into(),
+            port.from.into(),
+            port.to.into(),
+            port.for_.into(),
+            Cell::State(grade, port.state),
+            port.why.into(),
+        ]);
+    }
+    global.output().table(&table);
+    Ok(())
+}

@@ -1,0 +1,103 @@
+//! `yestrel session`
+
+use clap::Subcommand;
+use yestrel_actions::session;
+use yestrel_core::{Problem, Result};
+
+use crate::output::{Cell, Table};
+use crate::{Global, ask};
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Who is connected now, as the gateways say
+    #[command(after_help = "Example:\n  yestrel session list\n  yestrel session list --past")]
+    List {
+        /// Only at this gateway
+        gateway: Option<String>,
+        /// Sessions that are over, with why they ended, and sign-ins that were refused
+        #[arg(long)]
+        past: bool,
+    },
+    /// End a device's sessions; it may come in again
+    #[command(after_help = "Example:\n  yestrel session end mara/laptop --words 'maintenance until noon'")]
+    End {
+        /// USER/DEVICE
+        device: String,
+        /// Only at this gateway
+        #[arg(long)]
+        gateway: Option<String>,
+        /// What the device is shown
+        #[arg(long, default_value = "", value_name = "WORDS")]
+        words: String,
+    },
+}
+
+pub fn run(global: &Global, command: Command) -> Result<()> {
+    let output = global.output();
+    let mut context = global.context()?;
+    let silent = match command {
+        Command::List { gateway, past: false } => {
+            let found = session::live(&mut context, gateway.as_deref())?;
+            let mut table = Table::new(
+                &["device", "gateway", "from", "inner", "since", "received", "sent", "last heard"],
+                "nobody is connected",
+            );
+            for (gateway, live) in found.sessions {
+                table.row(vec![
+                    live.device.into(),
+                    gateway.into(),
+                    live.from.into(),
+                    live.inner.to_string().into(),
+                    live.opened.into(),
+                    Cell::Bytes(live.received),
+                    Cell::Bytes(live.sent),
+                    live.last_heard.into(),
+                ]);
+            }
+            output.table(&table);
+            found.silent
+        }
+        Command::List { gateway, past: true } => {
+            let found = session::past(&mut context, gateway.as_deref())?;
+            let mut table = Table::new(
+                &["device", "gateway", "from", "inner", "opened", "ended", "reason", "received", "sent"],
+                "no session has ended yet",
+            );
+            for (gateway, past) in found.sessions {
+                let inner = if past.inner.is_unspecified() { Cell::Missing } else { past.inner.to_string().into() };
+                table.row(vec![
+                    past.device.into(),
+                    gateway.into(),
+                    past.from_address.into(),
+                    inner,
+                    past.opened.into(),
+                    past.ended.into(),
+                    past.reason.into(),
+                    Cell::Bytes(past.received),
+                    Cell::Bytes(past.sent),
+                ]);
+            }
+            output.table(&table);
+            found.silent
+        }
+        Command::End { device, gateway, words } => {
+            ask::confirm(global.yes, &format!("this ends the sessions of {device} now"))?;
+            let ended = session::end(&mut context, &device, gateway.as_deref(), &words)?;
+            output.say(&match ended {
+                0 => format!("{device} was not connected"),
+                1 => format!("ended 1 session of {device}"),
+                many => format!("ended {many} sessions of {device}"),
+            });
+            Vec::new()
+        }
+    };
+    if silent.is_empty() {
+        return Ok(());
+    }
+    let names: Vec<_> = silent.iter().map(|(gateway, _)| gateway.as_str()).collect();
+    let whys: Vec<_> =
+        silent.iter().map(|(_, problem)| problem.why.clone().unwrap_or_else(|| problem.error.clone())).collect();
+    Err(Problem::partly(format!("{} did not answer", names.join(", ")))
+        .why(whys.join("; "))
+        .try_("the same again later: agents keep what they see until it is collected"))
+}

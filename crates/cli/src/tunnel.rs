@@ -1,0 +1,231 @@
+//! `yestrel tunnel`
+
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4, TcpStream};
+use std::time::{Duration, Instant};
+
+use clap::Subcommand;
+use yestrel_agent::tunnels::{self, TunnelAnswer, TunnelAsk, TunnelStatus};
+use yestrel_agent::{fetch, system};
+use yestrel_core::facts::{Finding, Grade};
+use yestrel_core::{Problem, Result};
+
+use crate::Global;
+use crate::output::{Cell, FormatName, Table, list};
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// The tunnels that are up on this machine
+    #[command(after_help = "Example:\n  yestrel tunnel list")]
+    List,
+    /// Stop a tunnel, and set everything back as it was
+    #[command(after_help = "Example:\n  yestrel tunnel stop harbour")]
+    Stop { name: String },
+    /// Is it really going through the tunnel? Asks the gateway, follows the path, and reaches for what you name
+    #[command(
+        after_help = "Example:\n  yestrel tunnel prove --reach 10.44.0.20:80 --look-up tickets.skerry.example --seen-by http://mirror.example/"
+    )]
+    Prove {
+        /// The tunnel, if several are up
+        name: Option<String>,
+        /// Something that only the tunnel reaches: its address and TCP port
+        #[arg(long, value_name = "ADDRESS:PORT")]
+        reach: Option<SocketAddrV4>,
+        /// A name to look up through the tunnel
+        #[arg(long, value_name = "NAME")]
+        look_up: Option<String>,
+        /// A page outside that says from which address it is asked
+        #[arg(long, value_name = "URL")]
+        seen_by: Option<String>,
+    },
+    /// Take back what a crashed tunnel left: started by the tunnel itself
+    #[command(hide = true)]
+    Keep { name: String },
+}
+
+pub fn run(global: &Global, command: Command) -> Result<()> {
+    let output = global.output();
+    match command {
+        Command::List => {
+            let mut table = Table::new(
+                &[
+                    "name",
+                    "state",
+                    "holder",
+                    "way",
+                    "inner",
+                    "since",
+                    "sent",
+                    "received",
+                    "last answer",
+                    "reach",
+                    "proxy",
+                ],
+                "no tunnel is up here; yestrel connect FILE",
+            );
+            for tunnel in tunnels::list()? {
+                let grade = match tunnel.state.as_str() {
+                    "up" => Grade::Good,
+                    "opening" => Grade::Poor,
+                    _ => Grade::Bad,
+                };
+                table.row(vec![
+                    tunnel.name.into(),
+                    Cell::State(grade, tunnel.state),
+                    tunnel.holder.into(),
+                    tunnel.way.into(),
+                    tunnel.inner.map(|inner| inner.to_string()).into(),
+                    tunnel.since.into(),
+                    Cell::Bytes(tunnel.sent),
+                    Cell::Bytes(tunnel.received),
+                    tunnel.last_answer.into(),
+                    list(&tunnel.reach),
+                    tunnel.proxy.map(|proxy| proxy.to_string()).into(),
+                ]);
+            }
+            output.table(&table);
+            for ended in tunnels::ended()? {
+                let why = ended.problem.why.map(|why| format!(" ({why})")).unwrap_or_default();
+                output.note(&format!("{}{why}, at {}", ended.problem.error, ended.at.strftime("%Y-%m-%dT%H:%M:%SZ")));
+            }
+            Ok(())
+        }
+        Command::Stop { name } => {
+            tunnels::stop(&name)?;
+            output.say(&format!("stopped the tunnel {name}; this system is as it was before"));
+            Ok(())
+        }
+        Command::Prove { name, reach, look_up, seen_by } => prove(global, name.as_deref(), reach, look_up, seen_by),
+        Command::Keep { name } => {
+            tunnels::keep(&name);
+            Ok(())
+        }
+    }
+}
+
+fn one(name: Option<&str>) -> Result<TunnelStatus> {
+    let mut up = tunnels::list()?;
+    if let Some(name) = name {
+        up.retain(|tunnel| tunnel.name == name);
+    }
+    match up.len() {
+        1 => Ok(up.remove(0)),
+        0 => Err(Problem::failed("no tunnel is up here").try_("yestrel connect FILE")),
+        _ => Err(Problem::words("several tunnels are up; which one?")
+            .why(up.iter().map(|tunnel| tunnel.name.as_str()).collect::<Vec<_>>().join(", "))
+            .try_("yestrel tunnel prove NAME")),
+    }
+}
+
+fn finding(good: bool, subject: &str, words: String) -> Finding {
+    Finding { grade: if good { Grade::Good } else { Grade::Bad }, subject: subject.into(), words, try_: None }
+}
+
+fn echo(tunnel: &TunnelStatus, to: Ipv4Addr, hops: u8) -> Result<(Option<Ipv4Addr>, f64)> {
+    match tunnels::ask(&tunnel.name, &TunnelAsk::Echo { to, hops })? {
+        TunnelAnswer::Echo { from, millis } => Ok((from, millis)),
+        _ => Err(Problem::failed("the tunnel answers something else than was asked")),
+    }
+}
+
+fn prove(
+    global: &Global,
+    name: Option<&str>,
+    reach: Option<SocketAddrV4>,
+    look_up: Option<String>,
+    seen_by: Option<String>,
+) -> Result<()> {
+    let tunnel = one(name)?;
+    let gateway = tunnel
+        .gateway_inner
+        .ok_or_else(|| Problem::failed(format!("the tunnel {} is not up", tunnel.name)).why(tunnel.state.clone()))?;
+    let mut found = Vec::new();
+    let (from, millis) = echo(&tunnel, gateway, 64)?;
+    found.push(match from {
+        Some(_) => finding(true, "gateway", format!("{gateway} answers from inside after {millis:.1} ms")),
+        None => finding(false, "gateway", format!("{gateway} does not answer from inside")),
+    });
+    // Somewhere within reach that is not the gateway itself.
+    let target = reach.map(|reach| *reach.ip()).or_else(|| {
+        tunnel.reach.iter().find_map(|range| {
+            if let IpAddr::V4(start) = range.network() { Some(Ipv4Addr::from(u32::from(start) + 1)) } else { None }
+        })
+    });
+    if let Some(target) = target {
+        let (hop, _) = echo(&tunnel, target, 1)?;
+        found.push(match hop {
+            Some(hop) if hop == gateway => {
+                finding(true, "first hop", format!("towards {target} it is {hop}, the gateway"))
+            }
+            Some(hop) => {
+                finding(false, "first hop", format!("towards {target} it is {hop}, not the gateway's {gateway}"))
+            }
+            None => finding(false, "first hop", format!("nobody answers for the first hop towards {target}")),
+        });
+    }
+    if let Some(reach) = reach {
+        let began = Instant::now();
+        let joined = match tunnel.proxy {
+            Some(proxy) => fetch::through(proxy, &reach.ip().to_string(), reach.port()),
+            None => TcpStream::connect_timeout(&SocketAddr::V4(reach), Duration::from_secs(5)),
+        };
+        found.push(match joined {
+            Ok(_) => finding(
+                true,
+                "reach",
+                format!("{reach} takes a connection after {:.1} ms", began.elapsed().as_secs_f64() * 1000.0),
+            ),
+            Err(error) => finding(false, "reach", format!("{reach}: {error}")),
+        });
+    }
+    if let Some(name) = look_up {
+        found.push(match tunnels::ask(&tunnel.name, &TunnelAsk::LookUp { name: name.clone() }) {
+            Ok(TunnelAnswer::Addresses { addresses, resolver }) => {
+                let addresses: Vec<_> = addresses.iter().map(ToString::to_string).collect();
+                finding(
+                    true,
+                    "names",
+                    format!("{name} is {}, says {resolver} through the tunnel", addresses.join(", ")),
+                )
+            }
+            Ok(_) => finding(false, "names", "the tunnel answers something else than was asked".into()),
+            Err(problem) => finding(
+                false,
+                "names",
+                problem.why.map_or(problem.error.clone(), |why| format!("{}: {why}", problem.error)),
+            ),
+        });
+    }
+    if let Some(url) = seen_by {
+        let direct = |to| Ok(to);
+        found.push(match fetch::fetch(&url, tunnel.proxy, &direct) {
+            Ok(page) => {
+                let page: String = page.chars().take(60).collect();
+                finding(true, "seen", format!("{url} sees {page}"))
+            }
+            Err(problem) => finding(
+                false,
+                "seen",
+                problem.why.map_or(problem.error.clone(), |why| format!("{}: {why}", problem.error)),
+            ),
+        });
+    }
+    let after = one(Some(&tunnel.name))?;
+    let moved = after.sent > 0 && after.received > 0;
+    let counted = format!(
+        "{} bytes out, {} bytes in; yestrel session list on the other side says the same",
+        after.sent, after.received
+    );
+    found.push(finding(moved, "counted", counted));
+    if system::is_everything(&tunnel.reach) && tunnel.proxy.is_none() {
+        found.push(finding(true, "beside", "IPv6 is blocked, all of IPv4 goes through the tunnel".into()));
+    }
+    let bad = found.iter().filter(|finding| finding.grade == Grade::Bad).count();
+    global.output().findings(&format!("{}  {} at {}", tunnel.name, tunnel.holder, tunnel.way), &found);
+    if bad > 0 {
+        return Err(Problem::refused(format!("{bad} of {} do not hold", found.len())));
+    }
+    if global.output().format == FormatName::Text {
+        global.output().say("it goes through the tunnel");
+    }
+    Ok(())
+}
