@@ -103,7 +103,9 @@ impl Wish {
             let plausible =
                 mail.split_once('@').is_some_and(|(local, domain)| !local.is_empty() && domain.contains('.'));
             if !plausible || mail.chars().any(char::is_whitespace) {
-                return Err(Problem::words(format!("{mail:?} is no mail address")));
+                return Err(
+                    Problem::words(format!("{mail:?} is no mail address")).why("one is written name@skerry.example")
+                );
             }
             user.mail = Some(mail.clone());
         }

@@ -34,6 +34,9 @@ const DIAL_PATIENCE: Duration = Duration::from_secs(10);
 /// One end of an exchange inside the tunnel and the other: source, destination.
 type Flow = (SocketAddrV4, SocketAddrV4);
 
+/// Where a stack's packets for the tunnel go.
+pub type Emit = Arc<dyn Fn(&[u8]) + Send + Sync>;
+
 /// How the gateway's end reaches the world.
 pub struct Outside {
     /// Whether this source may reach this destination.
@@ -71,7 +74,7 @@ impl Shared {
 /// A running stack.
 pub struct Stack {
     shared: Arc<Shared>,
-    emit: Arc<dyn Fn(&[u8]) + Send + Sync>,
+    emit: Emit,
     own: Mutex<Ipv4Addr>,
 }
 
@@ -87,12 +90,7 @@ impl Stack {
     ///
     /// # Errors
     /// The system gives no thread or poll.
-    pub fn start(
-        own: Ipv4Addr,
-        packet_size: u16,
-        outside: Option<Outside>,
-        emit: Arc<dyn Fn(&[u8]) + Send + Sync>,
-    ) -> Result<Self> {
+    pub fn start(own: Ipv4Addr, packet_size: u16, outside: Option<Outside>, emit: Emit) -> Result<Self> {
         let fail =
             |error: io::Error| Problem::failed("the IP stack inside the process does not start").why(error.to_string());
         let poll = Poll::new().map_err(fail)?;
@@ -264,7 +262,7 @@ struct Exchange {
 
 struct Worker {
     outside: Option<Arc<Outside>>,
-    emit: Arc<dyn Fn(&[u8]) + Send + Sync>,
+    emit: Emit,
     poll: Poll,
     shared: Arc<Shared>,
     interface: Interface,
@@ -297,7 +295,7 @@ impl Worker {
         own: Ipv4Addr,
         packet_size: u16,
         outside: Option<Outside>,
-        emit: Arc<dyn Fn(&[u8]) + Send + Sync>,
+        emit: Emit,
         poll: Poll,
         shared: Arc<Shared>,
     ) -> Self {
@@ -589,7 +587,8 @@ impl Worker {
                 return;
             }
             let to = (outside.real)(flow.1);
-            let any = IpAddr::from(if to.is_ipv4() { [0_u8; 4].into() } else { IpAddr::from([0_u16; 8]) });
+            let any: IpAddr =
+                if to.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { std::net::Ipv6Addr::UNSPECIFIED.into() };
             let source = outside.source.filter(|source| source.is_ipv4() == to.is_ipv4()).unwrap_or(any);
             let Ok(mut socket) = UdpSocket::bind(SocketAddr::new(source, 0)) else { return };
             if socket.connect(to).is_err() {
@@ -631,7 +630,8 @@ mod tests {
 
     /// A device's stack and a gateway's, joined directly.
     fn joined(real: SocketAddr, allowed: fn(Ipv4Addr, Ipv4Addr) -> bool) -> (Arc<Stack>, Arc<Stack>) {
-        let slots: Arc<(OnceLock<Arc<Stack>>, OnceLock<Arc<Stack>>)> = Arc::default();
+        type Slot = OnceLock<Arc<Stack>>;
+        let slots: Arc<(Slot, Slot)> = Arc::default();
         let (to_gateway, to_device) = (slots.clone(), slots.clone());
         let device = Stack::start(
             Ipv4Addr::new(10, 187, 44, 2),

@@ -1,8 +1,315 @@
-//! `yestrel demo`
-use crate::Global;
+//! `yestrel demo`: the Skerry Line example, played with the real commands. Every proof is checked; the first that does
+//! not hold ends the demo.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
 use clap::Args;
+use serde_json::Value;
+use yestrel_core::{Problem, Result};
+use yestrel_lab::{Lab, Mode};
+
+use crate::Global;
+use crate::output::Output;
+
 #[derive(Args)]
-pub struct Arguments {}
-pub fn run(_: &Global, _: &Arguments) -> yestrel_core::Result<()> {
+#[command(after_help = "Example:\n  yestrel demo\n  yestrel demo --stay      then go on by hand")]
+pub struct Arguments {
+    /// Leave the lab and the estate as they are at the end, connected, and say how to go on by hand
+    #[arg(long)]
+    stay: bool,
+    /// Hosts as processes on loopback, even where namespaces could be had
+    #[arg(long)]
+    processes: bool,
+    /// Where to play; must not exist or be empty [default: a temporary folder]
+    #[arg(long, value_name = "FOLDER")]
+    folder: Option<PathBuf>,
+}
+
+const TICKETS: &str = "http://10.44.0.20/";
+const TICKETS_BY_NAME: &str = "http://tickets.skerry.example/";
+const MIRROR: &str = "http://mirror.example/";
+/// Whatever happens, the lab ends by itself after this many seconds.
+const LIFETIME: u64 = 300;
+const LIFETIME_STAYING: u64 = 12 * 3600;
+
+struct Demo {
+    exe: PathBuf,
+    folder: PathBuf,
+    output: Output,
+    mode: Mode,
+}
+
+/// What came of a command.
+struct Came {
+    code: i32,
+    out: String,
+    err: String,
+}
+
+impl Demo {
+    fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(&self.exe);
+        command
+            .args(arguments)
+            .current_dir(&self.folder)
+            .env("YESTREL_ESTATE", self.folder.join("skerry"))
+            .env("YESTREL_LAB", self.folder.join("lab"))
+            .env("NO_COLOR", "1")
+            .stdin(Stdio::null());
+        command
+    }
+
+    /// Runs a command without showing it.
+    fn quietly(&self, arguments: &[&str]) -> Result<Came> {
+        let output = self
+            .command(arguments)
+            .output()
+            .map_err(|error| Problem::failed("a command of the demo does not run").why(error.to_string()))?;
+        Ok(Came {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+        })
+    }
+
+    fn paint(&self, code: &str, text: &str) -> String {
+        if self.output.color { format!("\x1b[{code}m{text}\x1b[0m") } else { text.to_owned() }
+    }
+
+    /// Shows a command, runs it, shows what came, and checks its exit status.
+    fn step(&self, arguments: &[&str], expected: i32) -> Result<Came> {
+        let quote = |word: &&str| if word.contains([' ', '"']) { format!("'{word}'") } else { (*word).to_owned() };
+        let line: Vec<_> = arguments.iter().map(quote).collect();
+        self.output.write(&format!("{}\n", self.paint("1", &format!("$ yestrel {}", line.join(" ")))));
+        let came = self.quietly(arguments)?;
+        for line in came.out.lines().chain(came.err.lines()) {
+            self.output.write(&format!("  {line}\n"));
+        }
+        if came.code != expected {
+            return Err(Problem::failed(format!("that command ended with {}, {expected} was expected", came.code)));
+        }
+        Ok(came)
+    }
+
+    fn chapter(&self, title: &str) {
+        self.output.write(&format!("\n{}\n", self.paint("1", title)));
+    }
+
+    fn prove(&self, holds: bool, words: &str) -> Result<()> {
+        if holds {
+            self.output.write(&format!("  {} {words}\n", self.paint("32", "proved")));
+            Ok(())
+        } else {
+            Err(Problem::failed(format!("this does not hold: {words}")))
+        }
+    }
+
+    fn on_laptop(&self, arguments: &[&str], expected: i32) -> Result<Came> {
+        let mut whole = vec!["lab", "enter", "mara-laptop", "--", "yestrel"];
+        whole.extend(arguments);
+        self.step(&whole, expected)
+    }
+
+    fn connect(&self, file: &str, expected: i32) -> Result<Came> {
+        let mut arguments = vec!["connect", file, "--background"];
+        if self.mode == Mode::Processes {
+            arguments.extend(["--proxy", "127.0.0.1:0"]);
+        }
+        self.on_laptop(&arguments, expected)
+    }
+
+    fn json(&self, arguments: &[&str]) -> Result<Value> {
+        let mut whole = arguments.to_vec();
+        whole.extend(["--format", "json"]);
+        let came = self.quietly(&whole)?;
+        serde_json::from_str(&came.out)
+            .map_err(|error| Problem::failed("a command's JSON cannot be read").why(error.to_string()))
+    }
+
+    /// Both ends' counters, once they have come to rest.
+    fn counters_agree(&self) -> Result<(bool, String)> {
+        let end = Instant::now() + Duration::from_secs(3);
+        loop {
+            let tunnel = self.json(&["lab", "enter", "mara-laptop", "--", "yestrel", "tunnel", "list"])?;
+            let session = self.json(&["session", "list"])?;
+            let here = (tunnel[0]["sent"].clone(), tunnel[0]["received"].clone());
+            let there = (session[0]["received"].clone(), session[0]["sent"].clone());
+            let agree = here == there && here.0.as_u64() > Some(0);
+            if agree || Instant::now() > end {
+                return Ok((
+                    agree,
+                    format!(
+                        "{} bytes out and {} bytes in at the laptop, {} and {} at the gateway",
+                        here.0, here.1, there.0, there.1
+                    ),
+                ));
+            }
+        }
+    }
+}
+
+pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
+    let failed = |error: std::io::Error| Problem::failed("the demo has no folder to play in").why(error.to_string());
+    let output = global.output();
+    let (folder, _temporary) = match &arguments.folder {
+        Some(folder) => {
+            std::fs::create_dir_all(folder).map_err(failed)?;
+            if std::fs::read_dir(folder).map_err(failed)?.next().is_some() {
+                return Err(Problem::refused(format!("{} is not empty", folder.display())).try_("another --folder"));
+            }
+            (folder.canonicalize().map_err(failed)?, None)
+        }
+        None => {
+            let made = tempfile::Builder::new().prefix("yestrel-demo-").tempdir().map_err(failed)?;
+            if arguments.stay { (made.keep(), None) } else { (made.path().to_owned(), Some(made)) }
+        }
+    };
+    let mode = if arguments.processes || yestrel_lab::namespaces_available().is_some() {
+        Mode::Processes
+    } else {
+        Mode::Namespaces
+    };
+    let demo = Demo { exe: std::env::current_exe().map_err(failed)?, folder, output, mode };
+    let began = Instant::now();
+    let played = play(&demo, arguments.stay);
+    if played.is_ok() && arguments.stay {
+        say_how_to_go_on(&demo);
+        return Ok(());
+    }
+    if let Ok(lab) = Lab::open(&demo.folder.join("lab")) {
+        lab.stop();
+    }
+    played?;
+    let how = match mode {
+        Mode::Namespaces => "network namespaces, TUN and nftables",
+        Mode::Processes => "processes on loopback and IP stacks inside them",
+    };
+    output.write(&format!(
+        "\nall of it held, in {:.1} s, with {how}; nothing is left of it\n",
+        began.elapsed().as_secs_f64()
+    ));
     Ok(())
+}
+
+fn play(demo: &Demo, stay: bool) -> Result<()> {
+    let lifetime = if stay { LIFETIME_STAYING } else { LIFETIME }.to_string();
+    demo.chapter("Hosts to practise on");
+    let mut start = vec!["lab", "start", "--lifetime", &lifetime];
+    if demo.mode == Mode::Processes {
+        start.push("--processes");
+    }
+    demo.step(&start, 0)?;
+
+    demo.chapter("The estate, the site and its gateway");
+    demo.step(&["estate", "create", "skerry"], 0)?;
+    demo.step(&["site", "add", "harbour", "--network", "10.44.0.0/22", "--time-zone", "Europe/Oslo"], 0)?;
+    demo.step(&["host", "add", "harbour", "--site", "harbour", "--kind", "cloud", "--via", "lab"], 0)?;
+    demo.step(&["gateway", "create", "harbour", "--host", "harbour", "--dialled", "gangway.skerry.example"], 0)?;
+    demo.step(&["listener", "open", "harbour", "--tunnel", "talon", "--pool", "10.44.0.0/24"], 3)?;
+    demo.prove(true, "a pool that collides with the site is refused, and a free one offered")?;
+    demo.step(
+        &["listener", "open", "harbour", "--tunnel", "talon", "--pool", "10.187.44.0/24", "--resolvers", "10.44.0.20"],
+        0,
+    )?;
+
+    demo.chapter("People, and what lets a device in");
+    demo.step(&["group", "add", "crew"], 0)?;
+    demo.step(&["user", "add", "mara", "--group", "crew", "--about", "mate"], 0)?;
+    demo.step(&["device", "add", "mara/laptop"], 0)?;
+    demo.step(&["credential", "issue", "mara/laptop", "--until", "90d"], 0)?;
+
+    demo.chapter("Bring it to the gateway");
+    demo.step(&["rollout", "--preview"], 0)?;
+    demo.step(&["rollout", "--yes"], 0)?;
+    let ports = demo.step(&["port", "list"], 0)?;
+    demo.prove(ports.out.contains("  open  "), "the listener's port is open at the host")?;
+
+    demo.chapter("Before: from the laptop in the cafe");
+    demo.step(&["lab", "fetch", "mara-laptop", TICKETS], 1)?;
+    demo.prove(true, "the ticket server at the site does not answer")?;
+    let before = demo.step(&["lab", "fetch", "mara-laptop", MIRROR], 0)?.out.trim().to_owned();
+
+    demo.chapter("Hand over, connect, prove");
+    demo.step(&["credential", "handover", "mara/laptop", "--to", "mara-laptop.yestrel", "--yes"], 0)?;
+    demo.step(&["credential", "handover", "mara/laptop", "--to", "second.yestrel", "--yes"], 3)?;
+    demo.prove(!demo.folder.join("second.yestrel").exists(), "there is no second copy of a private key")?;
+    demo.connect("mara-laptop.yestrel", 0)?;
+    demo.on_laptop(&["tunnel", "prove", "--reach", "10.44.0.20:80", "--look-up", "tickets.skerry.example"], 0)?;
+    let page = demo.step(&["lab", "fetch", "mara-laptop", TICKETS_BY_NAME], 0)?;
+    demo.prove(page.out.contains("seats left"), "the ticket server answers, by its name at the site")?;
+    demo.step(&["session", "list"], 0)?;
+    let (agree, words) = demo.counters_agree()?;
+    demo.prove(agree, &format!("both ends count the same: {words}"))?;
+    let still = demo.quietly(&["lab", "fetch", "mara-laptop", MIRROR])?;
+    if demo.mode == Mode::Namespaces {
+        demo.prove(
+            still.out.trim() == before,
+            &format!("what is beyond the reach goes its usual way: an outside service sees {before}"),
+        )?;
+    }
+
+    demo.chapter("Everything through the tunnel");
+    demo.step(&["listener", "change", "harbour/talon", "--reach", "everything"], 0)?;
+    demo.step(&["rollout", "--yes"], 0)?;
+    let stale = demo.step(&["credential", "list"], 0)?;
+    demo.prove(stale.out.contains("stale"), "the handover that was given out is known to be stale")?;
+    demo.step(&["credential", "renew", "mara/laptop", "--yes"], 0)?;
+    demo.step(&["credential", "handover", "mara/laptop", "--to", "mara-laptop-2.yestrel", "--yes"], 0)?;
+    demo.connect("mara-laptop-2.yestrel", 0)?;
+    demo.on_laptop(&["tunnel", "prove", "--reach", "10.44.0.20:80", "--seen-by", MIRROR], 0)?;
+    let after = demo.quietly(&["lab", "fetch", "mara-laptop", MIRROR])?.out.trim().to_owned();
+    let gateway = if demo.mode == Mode::Namespaces { "203.0.113.10" } else { "127.77.0.1" };
+    demo.prove(
+        after == gateway && before != gateway,
+        &format!("an outside service saw {before} before, and now sees {after}, the gateway's address"),
+    )?;
+    if stay {
+        return Ok(());
+    }
+
+    demo.chapter("The laptop is lost");
+    demo.step(&["credential", "revoke", "mara/laptop", "--reason", "lost on the ferry", "--yes"], 0)?;
+    wait_until_ended(demo)?;
+    let ended = demo.on_laptop(&["tunnel", "list"], 0)?;
+    demo.prove(ended.err.contains("lost on the ferry"), "the session ended at once, and the device was told why")?;
+    let again = demo.connect("mara-laptop-2.yestrel", 1)?;
+    demo.prove(again.err.contains("lost on the ferry"), "it cannot come back, and is told why")?;
+    demo.step(&["lab", "fetch", "mara-laptop", TICKETS], 1)?;
+    demo.prove(true, "the ticket server does not answer any more")?;
+    demo.step(&["session", "list", "--past"], 0)?;
+    demo.step(&["estate", "history"], 0)?;
+    demo.chapter("Leave no trace");
+    demo.step(&["gateway", "retire", "harbour", "--yes"], 0)?;
+    let host = demo.folder.join("lab/hosts/harbour");
+    demo.prove(
+        !host.join("var").exists() && !host.join("opt").exists(),
+        "neither the agent nor its folder is left on the host",
+    )?;
+    Ok(())
+}
+
+/// The end frame needs a moment to arrive; the demo waits for it, not longer.
+fn wait_until_ended(demo: &Demo) -> Result<()> {
+    let end = Instant::now() + Duration::from_secs(5);
+    while Instant::now() < end {
+        let came =
+            demo.quietly(&["lab", "enter", "mara-laptop", "--", "yestrel", "tunnel", "list", "--format", "json"])?;
+        if came.out.trim() == "[]" {
+            return Ok(());
+        }
+    }
+    Err(Problem::failed("this does not hold: the session ends with the revocation"))
+}
+
+fn say_how_to_go_on(demo: &Demo) {
+    let quoted = |path: &Path| format!("'{}'", path.display());
+    demo.output.write(&format!(
+        "\nthe lab goes on, and the laptop is connected; in this shell:\n  export YESTREL_ESTATE={} YESTREL_LAB={}\n  \
+         yestrel session list\n  yestrel lab enter mara-laptop -- yestrel tunnel prove --reach 10.44.0.20:80\n  \
+         yestrel credential revoke mara/laptop --reason 'lost on the ferry'\nat the end:\n  yestrel lab stop\n",
+        quoted(&demo.folder.join("skerry")),
+        quoted(&demo.folder.join("lab")),
+    ));
 }

@@ -306,7 +306,8 @@ impl Credential {
             let networks = sites.iter().find(|site| site.name == gateway.site).map(|site| site.networks.as_slice());
             let reach = listener.reach.ranges(networks.unwrap_or_default());
             if let Some(more) = reach.iter().find(|range| !told.reach.iter().any(|old| old.contains(*range))) {
-                stale.push(format!("does not send {more} into the tunnel"));
+                let what = if more.prefix_len() == 0 { "everything".to_owned() } else { more.to_string() };
+                stale.push(format!("does not send {what} into the tunnel"));
             }
         }
         stale

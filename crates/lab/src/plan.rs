@@ -111,8 +111,14 @@ pub const HOSTS: &[HostPlan] = &[
         ],
         loopback: Ipv4Addr::new(127, 77, 0, 2),
         firewall: Some(
-            "table inet filter { chain input { type filter hook input priority filter; policy drop; iifname { lo, lan } accept; ct state established,related accept; }
-             chain forward { type filter hook forward priority filter; policy accept; } }",
+            "table inet filter {
+               chain input {
+                 type filter hook input priority filter; policy drop;
+                 iifname { lo, lan } accept
+                 ct state established,related accept
+               }
+               chain forward { type filter hook forward priority filter; policy accept; }
+             }",
         ),
         resolver: Some(NAME_SERVICE),
     },
@@ -132,7 +138,14 @@ pub const HOSTS: &[HostPlan] = &[
             card("lan", "cafe-site", "192.168.1.1/24", None),
         ],
         loopback: Ipv4Addr::new(127, 98, 0, 1),
-        firewall: Some("table ip translate { chain out { type nat hook postrouting priority srcnat; oifname wan masquerade; } }"),
+        firewall: Some(
+            "table ip translate {
+               chain out {
+                 type nat hook postrouting priority srcnat;
+                 oifname wan masquerade
+               }
+             }",
+        ),
         resolver: None,
     },
     HostPlan {

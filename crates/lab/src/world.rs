@@ -327,7 +327,14 @@ pub fn enter(folder: &Path, name: &str, command: &[String]) -> Result<std::conve
     becoming.args(arguments).env("YESTREL_RUN", lab.host_folder(name).join("run"));
     becoming.env("YESTREL_LAB", &lab.folder).env("YESTREL_LAB_HOST", name);
     match lab.mode {
-        Mode::Namespaces => namespaces::join(pid).map_err(failed)?,
+        Mode::Namespaces => {
+            // Joining a mount namespace leads to its root folder; the person stays where they were.
+            let here = std::env::current_dir();
+            namespaces::join(pid).map_err(failed)?;
+            if let Ok(here) = here {
+                let _ = std::env::set_current_dir(here);
+            }
+        }
         Mode::Processes => {
             becoming.env("YESTREL_SOURCE", host.loopback.to_string());
             let resolver = services_of(&lab.folder).into_iter().find(|service| service.name == "names");

@@ -96,7 +96,7 @@ impl<'a> Book<'a> {
         let command = noun.replace(' ', "-");
         Err(match near.first() {
             Some((away, there)) if *away <= 3 => problem.why(format!("the nearest is {there}")),
-            Some(_) => problem.why(format!("the estate has others under other names")),
+            Some(_) => problem.why("the estate has others under other names"),
             None => problem.why(format!("the estate has no {noun} yet")),
         }
         .try_(format!("yestrel {command} list")))

@@ -180,7 +180,7 @@ impl rusqlite::ToSql for Parameter<'_> {
 
 fn read_row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
     let mut out = Map::new();
-    for (index, column) in row.as_ref().column_names().into_iter().enumerate() {
+    for (index, column) in row.as_ref().column_names().enumerate() {
         let value = match row.get_ref(index)? {
             ValueRef::Integer(number) => Value::from(number),
             ValueRef::Text(text) => Value::String(String::from_utf8_lossy(text).into_owned()),

@@ -71,13 +71,16 @@ impl Seat {
     }
 }
 
+/// Connected devices by inner address, each with the listener that it came in at.
+type Seats = HashMap<Ipv4Addr, (Arc<Seat>, Arc<Listener>)>;
+
 /// What everybody in the agent shares.
 pub(crate) struct Shared {
     pub keep: Mutex<Keep>,
     /// The order in force, and who it admits at each listener.
     pub content: RwLock<Option<Arc<InForce>>>,
     /// Connected devices by inner address.
-    pub seats: RwLock<HashMap<Ipv4Addr, (Arc<Seat>, Arc<Listener>)>>,
+    pub seats: RwLock<Seats>,
     pub plane: RwLock<Option<Arc<Plane>>>,
 }
 

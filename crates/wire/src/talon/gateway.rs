@@ -303,15 +303,15 @@ impl Gateway {
                 }
             }
             Frame::SettingsTaken(edition) => session.taken = session.taken.max(edition),
-            Frame::PathAnswer(token) => {
-                if session.check.take_if(|(to, sent, _)| *to == from && *sent == token).is_some() {
-                    session.lane.set_path(from);
-                    if let Some((old, _)) = &session.old {
-                        old.set_path(from);
-                    }
-                    let number = session.lane.session;
-                    self.events.push(Event::Moved { device_key, session: number, to: from });
+            Frame::PathAnswer(token)
+                if session.check.take_if(|(to, sent, _)| *to == from && *sent == token).is_some() =>
+            {
+                session.lane.set_path(from);
+                if let Some((old, _)) = &session.old {
+                    old.set_path(from);
                 }
+                let number = session.lane.session;
+                self.events.push(Event::Moved { device_key, session: number, to: from });
             }
             Frame::End(reason, words) => {
                 let words = words.to_owned();
