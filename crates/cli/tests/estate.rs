@@ -15,6 +15,7 @@ fn an_estate_is_private_and_remembers_who_did_what() {
         let mode = std::fs::metadata(world.path(file)).unwrap().permissions().mode() & 0o777;
         assert_eq!(mode, 0o600, "{file}");
     }
+    world.run("site add till --network 192.168.1.0/24").is(0).says("many homes use");
     world.run("group add crew").is(0);
     world.run("user add mara --group crew").is(0);
     let history = world.run("estate history --format json").json();
@@ -24,7 +25,7 @@ fn an_estate_is_private_and_remembers_who_did_what() {
         .iter()
         .map(|row| (row["what"].as_str().unwrap(), row["subject"].as_str().unwrap()))
         .collect();
-    assert_eq!(what, [("estate create", "skerry"), ("group add", "crew"), ("user add", "mara")]);
+    assert_eq!(what, [("estate create", "skerry"), ("site add", "till"), ("group add", "crew"), ("user add", "mara")]);
     assert!(history[2]["who"].as_str().unwrap().contains('@'));
     world.run("estate show").is(0).says("skerry").says("users");
     world.run("estate create skerry").is(3).says("already");

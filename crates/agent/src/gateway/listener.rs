@@ -1,7 +1,7 @@
 //! One talon listener: a UDP port, its state machine, and the thread that moves its packets.
 
 use std::collections::HashMap;
-use std::net::{IpAddr, Ipv6Addr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -141,11 +141,29 @@ impl Listener {
         let mut machine = self.machine.lock();
         for key in machine.device_keys() {
             if let Ok(settings) = self.settings(&key) {
+                if let IpAddr::V4(inner) = settings.inner.addr() {
+                    self.reseat(&key, inner);
+                }
                 machine.change(clock::now(), &key, settings);
             }
         }
         machine.tick(clock::now());
         self.settle(machine);
+    }
+
+    /// Gives a connected device's packets their new address.
+    fn reseat(&self, key: &[u8; 32], inner: Ipv4Addr) {
+        let Some(seat) = self.seats.lock().values().find(|seat| seat.key == *key).cloned() else { return };
+        let before = std::mem::replace(&mut *seat.inner.lock(), inner);
+        if before != inner
+            && let Some(own) = self.me.upgrade()
+        {
+            let mut seats = self.shared.seats.write();
+            if seats.get(&before).is_some_and(|(there, _)| there.number == seat.number) {
+                seats.remove(&before);
+            }
+            seats.insert(inner, (seat, own));
+        }
     }
 
     /// Ends a device's session; whether it had one.
@@ -202,7 +220,7 @@ impl Listener {
                     key: device_key,
                     device: device.clone(),
                     listener: self.wanted.name.clone(),
-                    inner,
+                    inner: Mutex::new(inner),
                     from: Mutex::new(from),
                     opened: Timestamp::now(),
                     software,
@@ -236,8 +254,9 @@ impl Listener {
             Event::Ended { session, reason, words, .. } => {
                 let Some(seat) = self.seats.lock().remove(&session) else { return };
                 let mut seats = self.shared.seats.write();
-                if seats.get(&seat.inner).is_some_and(|(there, _)| there.number == session) {
-                    seats.remove(&seat.inner);
+                let inner = *seat.inner.lock();
+                if seats.get(&inner).is_some_and(|(there, _)| there.number == session) {
+                    seats.remove(&inner);
                 }
                 drop(seats);
                 tracing::info!(device = seat.device, reason = reason.word(), words, "session ended");

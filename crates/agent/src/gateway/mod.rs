@@ -46,7 +46,8 @@ pub(crate) struct Seat {
     pub key: [u8; 32],
     pub device: String,
     pub listener: String,
-    pub inner: Ipv4Addr,
+    /// Changes with the listener's pool.
+    pub inner: Mutex<Ipv4Addr>,
     pub from: Mutex<SocketAddr>,
     pub opened: Timestamp,
     pub software: String,
@@ -61,7 +62,7 @@ impl Seat {
             device: self.device.clone(),
             listener: self.listener.clone(),
             from: self.from.lock().to_string(),
-            inner: self.inner,
+            inner: *self.inner.lock(),
             opened: self.opened,
             received: lane.counters.received.load(Ordering::Relaxed),
             sent: lane.counters.sent.load(Ordering::Relaxed),
