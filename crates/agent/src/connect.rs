@@ -75,6 +75,8 @@ struct Tunnel {
     bounds: RwLock<Bounds>,
     inner: RwLock<Arc<Inner>>,
     status: Mutex<TunnelStatus>,
+    /// Where the proxy will listen, until it does.
+    proxy: Mutex<Option<std::net::TcpListener>>,
     stop: AtomicBool,
 }
 
@@ -108,7 +110,7 @@ struct NotThisWay {
 }
 
 impl Tunnel {
-    fn new(options: &Options) -> Self {
+    fn new(options: &Options, proxy: Option<std::net::TcpListener>) -> Self {
         Self {
             udp: RwLock::default(),
             device: Mutex::default(),
@@ -140,6 +142,7 @@ impl Tunnel {
                 strict: options.strict,
                 pid: std::process::id(),
             }),
+            proxy: Mutex::new(proxy),
             stop: AtomicBool::new(false),
         }
     }
@@ -268,12 +271,13 @@ pub fn run(options: &Options, tell: &dyn Fn(Told)) -> Result<()> {
             .try_("yestrel connect FILE --proxy 127.0.0.1:1080")
             .try_("the same command as root"));
     }
+    let proxy = options.proxy.map(proxy::bind).transpose()?;
     let mut signals = SigSet::empty();
     signals.add(Signal::SIGTERM);
     signals.add(Signal::SIGINT);
     signals.add(Signal::SIGHUP);
     let _ = signals.thread_block();
-    let tunnel = Arc::new(Tunnel::new(options));
+    let tunnel = Arc::new(Tunnel::new(options, proxy));
     let stopping = tunnel.clone();
     let _waiting = std::thread::spawn(move || {
         let _ = signals.wait();
@@ -473,13 +477,14 @@ fn take_settings(
         ));
     }
     let existing = tunnel.inner.read().clone();
-    match (&*existing, options.proxy) {
+    let listener = tunnel.proxy.lock().take();
+    match (&*existing, listener) {
         (Inner::Process { stack, view }, _) => {
             stack.set_address(own);
             *view.write() = View { reach, resolvers: settings.resolvers.clone() };
         }
         (Inner::System { applied, .. }, _) => applied.lock().apply(settings, &reach, peer)?,
-        (Inner::None, Some(address)) => {
+        (Inner::None, Some(listener)) => {
             let weak = Arc::downgrade(tunnel);
             let emit = Arc::new(move |packet: &[u8]| {
                 if let Some(tunnel) = weak.upgrade() {
@@ -488,7 +493,7 @@ fn take_settings(
             });
             let stack = Arc::new(Stack::start(own, settings.packet_size, None, emit)?);
             let view = Arc::new(RwLock::new(View { reach, resolvers: settings.resolvers.clone() }));
-            let bound = proxy::serve(address, stack.clone(), view.clone())?;
+            let bound = proxy::serve(listener, stack.clone(), view.clone())?;
             tunnel.status.lock().proxy = Some(bound);
             *tunnel.inner.write() = Arc::new(Inner::Process { stack, view });
         }

@@ -61,21 +61,29 @@ impl Failure {
     }
 }
 
-/// Offers the tunnel at `address`, in threads of its own.
+/// Takes the address for a proxy, before anything else is done: a session is not worth opening without it.
 ///
 /// # Errors
 /// The address is not loopback, or its port is taken.
-pub fn serve(address: SocketAddr, stack: Arc<Stack>, view: Arc<RwLock<View>>) -> Result<SocketAddr> {
+pub fn bind(address: SocketAddr) -> Result<TcpListener> {
     if !address.ip().is_loopback() {
         return Err(Problem::refused(format!("a proxy at {address} would be open to others"))
             .why("it asks for no password, so it is offered on loopback only")
             .try_(format!("--proxy 127.0.0.1:{}", address.port())));
     }
-    let cannot = |error: io::Error| {
-        let problem = Problem::refused(format!("the proxy cannot listen at {address}")).why(error.to_string());
-        problem.try_("another port, or --proxy 127.0.0.1:0 for a free one")
-    };
-    let listener = TcpListener::bind(address).map_err(cannot)?;
+    TcpListener::bind(address).map_err(|error| {
+        Problem::refused(format!("the proxy cannot listen at {address}"))
+            .why(error.to_string())
+            .try_("another port, or --proxy 127.0.0.1:0 for a free one")
+    })
+}
+
+/// Offers the tunnel at what [`bind`] took, in threads of its own.
+///
+/// # Errors
+/// The system gives no thread.
+pub fn serve(listener: TcpListener, stack: Arc<Stack>, view: Arc<RwLock<View>>) -> Result<SocketAddr> {
+    let cannot = |error: io::Error| Problem::failed("the proxy does not start").why(error.to_string());
     let bound = listener.local_addr().map_err(cannot)?;
     let accept = move || {
         for stream in listener.incoming().flatten() {

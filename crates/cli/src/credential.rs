@@ -225,7 +225,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let view = credential::show(&mut context, &name)?;
             let where_to =
                 to.as_ref().map_or_else(|| "this terminal, as a code".to_owned(), |path| path.display().to_string());
-            if code && output.width.is_none() {
+            if code && !output.terminal {
                 return Err(Problem::words("a code to scan is for a terminal")
                     .why("standard output is none")
                     .try_("--to FILE"));

@@ -126,7 +126,9 @@ pub struct Output {
     pub format: FormatName,
     pub color: bool,
     pub quiet: bool,
-    /// Columns of the terminal; `None` when the answer goes elsewhere.
+    /// Whether the answer goes to a terminal.
+    pub terminal: bool,
+    /// Columns of the terminal, where it says.
     pub width: Option<usize>,
 }
 
@@ -288,7 +290,7 @@ impl Output {
             Color::Auto => terminal && !no_color,
         };
         let width = if terminal { terminal_size::terminal_size().map(|(width, _)| usize::from(width.0)) } else { None };
-        Self { format, color, quiet, width }
+        Self { format, color, quiet, terminal, width }
     }
 
     fn format(self) -> Box<dyn Format> {

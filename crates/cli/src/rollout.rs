@@ -59,8 +59,14 @@ pub fn carry(global: &Global, context: &mut Context, gateways: &[String]) -> Res
     if known.is_empty() {
         return Ok(());
     }
+    // A rollout is always whole: whatever else was waiting goes with it, and is shown.
+    let output = global.output();
+    let plans: Vec<_> = rollout::preview(context, &known)?.into_iter().filter(|plan| !plan.nothing_to_do).collect();
+    if !output.quiet && output.format == FormatName::Text {
+        show_plans(output, &plans);
+    }
     let outcomes = rollout::rollout(context, &known, false)?;
-    report(global.output(), &outcomes)
+    report(output, &outcomes)
 }
 
 fn show_plans(output: Output, plans: &[Plan]) {

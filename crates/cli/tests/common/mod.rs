@@ -101,10 +101,15 @@ impl World {
         self.folder.path().join(name)
     }
 
+    /// `yestrel` with these words, to be started by the test itself.
     pub fn command(&self, words: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_yestrel"));
+        command.args(words);
+        self.set_up(command)
+    }
+
+    fn set_up(&self, mut command: Command) -> Command {
         command
-            .args(words)
             .current_dir(self.folder.path())
             .env_remove("NO_COLOR")
             .env_remove("SSH_CONNECTION")
@@ -122,7 +127,10 @@ impl World {
     }
 
     pub fn run_words(&self, words: &[&str]) -> Came {
-        let output = self.command(words).output().unwrap();
+        // A command that does not come back is killed, and its status is 124.
+        let mut command = Command::new("timeout");
+        command.args(["--kill-after=5", "100", env!("CARGO_BIN_EXE_yestrel")]).args(words);
+        let output = self.set_up(command).output().unwrap();
         Came {
             code: output.status.code().unwrap_or(-1),
             out: String::from_utf8_lossy(&output.stdout).into_owned(),
@@ -172,7 +180,9 @@ impl World {
             "credential list",
             "estate history",
         ];
-        lists.map(|list| self.run(&format!("{list} --format json")).out).join("\n")
+        let all = lists.map(|list| self.run(&format!("{list} --format json")).out).join("\n");
+        // When a host was last looked at is no change.
+        all.lines().filter(|line| !line.contains("\"probed\"")).collect::<Vec<_>>().join("\n")
     }
 }
 

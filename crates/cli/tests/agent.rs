@@ -1,0 +1,230 @@
+//! An agent by itself, given orders by hand.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+use std::collections::BTreeMap;
+use std::net::UdpSocket;
+use std::process::{Child, Stdio};
+use std::time::Duration;
+
+use common::{World, wait};
+use yestrel_agent::control;
+use yestrel_core::control::{Answer, Ask};
+use yestrel_core::handover::{Handover, HandoverWay};
+use yestrel_core::keys::{KeyPair, Secret};
+use yestrel_core::order::{self, Admit, Content, Envelope, OrderListener};
+
+struct Running {
+    world: World,
+    child: Child,
+    port: u16,
+    gateway: KeyPair,
+    device: KeyPair,
+    signing: Secret,
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+impl Running {
+    fn start() -> Self {
+        let world = World::empty();
+        let child = world
+            .command(&["agent", "run", "--folder", "agent", "--process-plane", "--bind", "127.0.0.1"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let port = UdpSocket::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let running = Self {
+            world,
+            child,
+            port,
+            gateway: KeyPair::from_random([7; 32]),
+            device: KeyPair::from_random([8; 32]),
+            signing: Secret::new(vec![9; 32]),
+        };
+        wait(10, "the agent answers", || running.try_ask(&Ask::Status));
+        running
+    }
+
+    fn try_ask(&self, ask: &Ask) -> Option<Answer> {
+        control::ask(&self.world.path("agent/control.sock"), ask, Duration::from_secs(5)).ok()
+    }
+
+    fn ask(&self, ask: Ask) -> Answer {
+        self.try_ask(&ask).unwrap()
+    }
+
+    fn adopt(&self) {
+        let answer = self.ask(Ask::Adopt {
+            estate: "estate-1".into(),
+            estate_key: order::signer(&self.signing).unwrap(),
+            gateway: "harbour".into(),
+            private_key: self.gateway.private.clone(),
+        });
+        assert!(matches!(answer, Answer::Adopted), "{answer:?}");
+    }
+
+    fn content(&self) -> Content {
+        Content {
+            gateway: "harbour".into(),
+            dialled: "127.0.0.1".into(),
+            outward: None,
+            masquerade: true,
+            networks: vec![],
+            public_key: self.gateway.public,
+            listeners: vec![OrderListener {
+                name: "harbour/talon".into(),
+                tunnel: "talon".into(),
+                port: self.port,
+                pool: "10.187.44.0/24".parse().unwrap(),
+                reach: vec!["10.44.0.0/22".parse().unwrap()],
+                resolvers: vec![],
+                keep_alive: 20,
+                packet_size: 1400,
+                cipher: "chacha20-poly1305".into(),
+            }],
+            admit: vec![Admit {
+                key: self.device.public,
+                device: "mara/laptop".into(),
+                listener: "harbour/talon".into(),
+                inner: Some("10.187.44.2".parse().unwrap()),
+                from: None,
+                until: None,
+                suspended: false,
+            }],
+            revoked: BTreeMap::new(),
+        }
+    }
+
+    fn signed(&self, number: u64, previous: &str, content: Content) -> Envelope {
+        order::sign("estate-1", number, previous, jiff::Timestamp::now(), content, &self.signing).unwrap()
+    }
+
+    fn carry(&self, envelope: &Envelope) -> Result<(), String> {
+        match self.ask(Ask::Carry { envelope: envelope.clone() }) {
+            Answer::Carried(_) => Ok(()),
+            Answer::Refused(problem) => Err(format!("{}: {}", problem.error, problem.why.unwrap_or_default())),
+            other => panic!("{other:?}"),
+        }
+    }
+
+    fn hand_over(&self) {
+        let handover = Handover {
+            format: yestrel_core::handover::FORMAT.into(),
+            estate: "skerry".into(),
+            holder: "mara/laptop".into(),
+            issued: jiff::Timestamp::now(),
+            expires: None,
+            device_key: Some(self.device.private.clone()),
+            ways: vec![HandoverWay {
+                gateway: "harbour".into(),
+                tunnel: "talon".into(),
+                address: "127.0.0.1".into(),
+                port: self.port,
+                cipher: "chacha20-poly1305".into(),
+                server_key: self.gateway.public,
+                reach: vec!["10.44.0.0/22".parse().unwrap()],
+            }],
+        };
+        self.world.write("mara.yestrel", &handover.write().unwrap());
+    }
+}
+
+#[test]
+fn orders_that_are_cut_altered_foreign_newer_or_early_are_refused_and_nothing_opens() {
+    let running = Running::start();
+    let good = running.signed(1, "", running.content());
+    assert!(running.carry(&good).unwrap_err().contains("belongs to no estate yet"));
+    running.adopt();
+    let with = |order: &str| Envelope { order: order.to_owned(), ..good.clone() };
+    assert!(running.carry(&with(&good.order[..good.order.len() / 2])).unwrap_err().contains("not signed"));
+    assert!(running.carry(&with(&good.order.replace("mara", "maro"))).unwrap_err().contains("not signed"));
+    let sign = |key: u8, estate: &str, text: &dyn Fn(String) -> String| {
+        let made =
+            order::sign(estate, 1, "", jiff::Timestamp::now(), running.content(), &Secret::new(vec![key; 32])).unwrap();
+        let text = text(made.order);
+        let key = yestrel_core_sign(&text, key);
+        Envelope { order: text, signature: key }
+    };
+    assert!(running.carry(&sign(66, "estate-1", &|text| text)).unwrap_err().contains("not signed"));
+    assert!(running.carry(&sign(9, "estate-2", &|text| text)).unwrap_err().contains("another estate"));
+    let newer = sign(9, "estate-1", &|text| text.replace("yestrel order 1", "yestrel order 9"));
+    assert!(running.carry(&newer).unwrap_err().contains("yestrel order 9"));
+    let cut = sign(9, "estate-1", &|text| text[..text.len() - 9].to_owned());
+    assert!(running.carry(&cut).unwrap_err().contains("cannot be read"));
+    let Answer::Status(status) = running.ask(Ask::Status) else { panic!() };
+    assert_eq!((status.order, status.listeners.len()), (0, 0));
+    running.carry(&good).unwrap();
+    // The same again is fine; another under the same number is a second copy of the estate.
+    running.carry(&good).unwrap();
+    let mut other = running.content();
+    other.admit.clear();
+    assert!(running.carry(&running.signed(1, "", other)).unwrap_err().contains("two copies"));
+}
+
+/// Signs any text as an estate would.
+fn yestrel_core_sign(text: &str, key: u8) -> String {
+    use base64::Engine as _;
+    use ed25519_dalek::Signer as _;
+    let key = ed25519_dalek::SigningKey::from_bytes(&[key; 32]);
+    base64::engine::general_purpose::STANDARD.encode(key.sign(text.as_bytes()).to_bytes())
+}
+
+#[test]
+fn a_device_without_an_address_hears_that_the_pool_is_full() {
+    let running = Running::start();
+    running.adopt();
+    running.hand_over();
+    let mut content = running.content();
+    content.admit[0].inner = None;
+    running.carry(&running.signed(1, "", content)).unwrap();
+    running.world.run("connect mara.yestrel --proxy 127.0.0.1:0").is(1).says("pool full");
+    let Answer::News { items, .. } = running.ask(Ask::News { after: 0 }) else { panic!() };
+    assert!(serde_json::to_string(&items).unwrap().contains("\"reason\":\"pool-full\""));
+}
+
+#[test]
+fn an_agent_that_stops_says_goodbye_and_takes_devices_back_when_it_returns() {
+    let mut running = Running::start();
+    running.adopt();
+    running.hand_over();
+    running.carry(&running.signed(1, "", running.content())).unwrap();
+    running.world.run("connect mara.yestrel --background --proxy 127.0.0.1:0").is(0);
+    let pid = nix::unistd::Pid::from_raw(running.child.id() as i32);
+    nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGTERM).unwrap();
+    assert!(running.child.wait().unwrap().success());
+    let state = |running: &Running| running.world.run("tunnel list --format json").json()[0]["state"].clone();
+    wait(5, "the device knows", || (state(&running) == "lost").then_some(()));
+    running.child = running
+        .world
+        .command(&["agent", "run", "--folder", "agent", "--process-plane", "--bind", "127.0.0.1"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    wait(30, "the device is in again", || (state(&running) == "up").then_some(()));
+    running.world.run("tunnel stop harbour").is(0);
+    // Everything that was seen is still there, in order and without gaps.
+    let Answer::News { items, .. } = running.ask(Ask::News { after: 0 }) else { panic!() };
+    let numbers: Vec<_> = items.iter().map(|item| item.number).collect();
+    assert_eq!(numbers, (1..=items.len() as u64).collect::<Vec<_>>());
+    let text = serde_json::to_string(&items).unwrap();
+    assert!(text.contains("\"shutdown\"") && text.contains("\"closed\""), "{text}");
+    assert_eq!(text.matches("\"opened\"").count(), 2, "{text}");
+}
+
+#[test]
+fn a_second_agent_in_the_same_folder_is_refused() {
+    let running = Running::start();
+    running.world.run("agent run --folder agent").is(3).says("an agent runs in this folder already");
+    running.world.run("agent status --folder agent").is(0).says("version");
+    running.world.run("agent status --folder elsewhere").is(1).says("nobody answers");
+}
