@@ -152,7 +152,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                                 ),
                             ),
                         ),
-                        ("agent's order", status.order.into()),
+                        ("order at agent", status.order.into()),
                         ("carries by", plane.into()),
                         ("revoked keys", status.revoked.into()),
                     ]);

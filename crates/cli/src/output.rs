@@ -229,7 +229,13 @@ impl Format for Text {
     fn record(&self, record: &[(&'static str, Cell)]) -> String {
         let widest = record.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
         let line = |(name, cell): &(&'static str, Cell)| {
-            let text = cell.text();
+            let text = match cell {
+                // A long list is easier to read one below another.
+                Cell::List(items) if cell.text().chars().count() > 60 => {
+                    items.join(&format!("\n{}", " ".repeat(widest + 2)))
+                }
+                _ => cell.text(),
+            };
             format!("{}{}  {}\n", self.paint("1", name), gap(name, widest), self.state(cell, &text))
         };
         record.iter().map(line).collect()

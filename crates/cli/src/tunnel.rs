@@ -78,7 +78,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     Cell::Bytes(tunnel.sent),
                     Cell::Bytes(tunnel.received),
                     tunnel.last_answer.into(),
-                    list(&tunnel.reach),
+                    if system::is_everything(&tunnel.reach) { "everything".into() } else { list(&tunnel.reach) },
                     tunnel.proxy.map(|proxy| proxy.to_string()).into(),
                 ]);
             }
@@ -212,7 +212,7 @@ fn prove(
     let after = one(Some(&tunnel.name))?;
     let moved = after.sent > 0 && after.received > 0;
     let counted = format!(
-        "{} bytes out, {} bytes in; yestrel session list on the other side says the same",
+        "{} bytes out, {} bytes in; to compare with yestrel session list on the other side",
         after.sent, after.received
     );
     found.push(finding(moved, "counted", counted));

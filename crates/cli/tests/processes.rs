@@ -89,7 +89,7 @@ fn rollout_says_first_what_it_does_and_does_nothing_twice() {
     world.run("rollout --yes").is(0).says("nothing to do");
     world.run("rollout --preview").is(0).says("harbour  nothing to do");
     let shown = world.run("gateway show harbour --format json").is(0).json();
-    assert_eq!((&shown["order_confirmed"], &shown["agent's_order"]), (&1.into(), &1.into()));
+    assert_eq!((&shown["order_confirmed"], &shown["order_at_agent"]), (&1.into(), &1.into()));
     assert_eq!(world.run("rollout --again --yes").is(0).out.matches("done").count(), 1);
 }
 

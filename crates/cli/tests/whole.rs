@@ -88,11 +88,11 @@ fn an_agent_that_is_killed_comes_back_with_its_order_and_loses_no_news() {
     kill(before);
     let order = wait(10, "the agent runs again", || {
         let shown = world.run("gateway show harbour --format json");
-        (shown.code == 0 && world.agent_pid("harbour") != before).then(|| shown.json()["agent's_order"].clone())
+        (shown.code == 0 && world.agent_pid("harbour") != before).then(|| shown.json()["order_at_agent"].clone())
     });
     let _ = order;
     wait(10, "its order is in force again", || {
-        (world.run("gateway show harbour --format json").json()["agent's_order"] == 1).then_some(())
+        (world.run("gateway show harbour --format json").json()["order_at_agent"] == 1).then_some(())
     });
     // The device notices by itself and comes in again.
     wait(30, "the laptop is back", || {
@@ -130,7 +130,7 @@ fn an_agent_takes_no_older_no_altered_and_no_foreign_order() {
     foreign.run("listener open harbour").is(0);
     foreign.run("rollout --yes").is(4).says("belongs to another estate");
     // Nothing of all that has changed anything.
-    assert_eq!(world.run("gateway show harbour --format json").json()["agent's_order"], 2);
+    assert_eq!(world.run("gateway show harbour --format json").json()["order_at_agent"], 2);
 }
 
 #[test]
@@ -198,7 +198,7 @@ fn a_busy_port_is_refused_naming_its_holder_and_a_stolen_one_keeps_the_old_order
     let held = take(31998);
     connect(&world, "");
     world.run("rollout --yes").is(4).says("31998/udp");
-    assert_eq!(world.run("gateway show harbour --format json").json()["agent's_order"], 1);
+    assert_eq!(world.run("gateway show harbour --format json").json()["order_at_agent"], 1);
     world.run(TICKETS).is(0);
     drop(held);
     world.run("rollout --yes").is(0);

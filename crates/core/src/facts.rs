@@ -142,7 +142,15 @@ impl Facts {
         });
         found.push(match self.outward(None) {
             Some(interface) => {
-                let addresses: Vec<_> = interface.addresses.iter().map(|net| net.addr().to_string()).collect();
+                // Addresses of the link alone (RFC 4291 section 2.5.6) tell nobody how the host is reached.
+                let link_local =
+                    |net: &&IpNet| matches!(net, IpNet::V6(six) if six.addr().segments()[0] & 0xffc0 == 0xfe80);
+                let addresses: Vec<_> = interface
+                    .addresses
+                    .iter()
+                    .filter(|net| !link_local(net))
+                    .map(|net| net.addr().to_string())
+                    .collect();
                 finding(Good, "outward", format!("{} with {}", interface.name, addresses.join(", ")), None)
             }
             None if self.plane == Plane::Process => finding(Good, "outward", "a process on loopback", None),

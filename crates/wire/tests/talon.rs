@@ -1,5 +1,7 @@
 //! A device and a gateway over a made-up network that loses, doubles and reorders.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
