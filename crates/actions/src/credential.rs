@@ -7,7 +7,7 @@ use serde::Serialize;
 use yestrel_core::keys::{KeyPair, PublicKey};
 use yestrel_core::nouns::{Credential, CredentialState, Device, Gateway, Listener, Revocation, User, UserState, Way};
 use yestrel_core::pool;
-use yestrel_core::{Problem, Result};
+use yestrel_core::{Problem, Result, moment};
 use yestrel_store::Book;
 use yestrel_store::records::Address;
 use yestrel_store::seal::random32;
@@ -101,7 +101,7 @@ pub fn issue(context: &mut Context, device: &str, wish: &Wish) -> Result<Credent
     let now = context.now;
     if wish.expires.is_some_and(|end| end <= wish.valid_from.unwrap_or(now)) {
         return Err(Problem::words("the credential would end before it begins")
-            .why(format!("this machine's clock says {now}"))
+            .why(format!("this machine's clock says {}", moment(now)))
             .try_("a later --until"));
     }
     let key = context.key()?;
@@ -110,7 +110,7 @@ pub fn issue(context: &mut Context, device: &str, wish: &Wish) -> Result<Credent
         let device: Device = book.need(device)?;
         if let Some(there) = live(book, &device.name)? {
             return Err(Problem::refused(format!("{} has a credential already", device.name))
-                .why(format!("{} was issued on {}", there.name, there.issued))
+                .why(format!("{} was issued on {}", there.name, moment(there.issued)))
                 .try_(format!("yestrel credential renew {}   makes a new one and revokes that", device.name))
                 .try_(format!("yestrel credential revoke {} --reason ...", device.name)));
         }
@@ -284,8 +284,11 @@ pub fn revoke(context: &mut Context, text: &str, reason: &str) -> Result<(Creden
     context.write(|book| {
         let credential = named(book, text)?;
         if let Some(at) = credential.revoked {
-            return Err(Problem::refused(format!("{} is revoked already", credential.name))
-                .why(format!("on {at}: {}", credential.reason.unwrap_or_default())));
+            return Err(Problem::refused(format!("{} is revoked already", credential.name)).why(format!(
+                "on {}: {}",
+                moment(at),
+                credential.reason.unwrap_or_default()
+            )));
         }
         let gateways = gateways_of(&credential);
         let credential = revoke_within(book, credential, reason, now)?;

@@ -10,7 +10,7 @@ use age::secrecy::SecretString;
 use yestrel_core::handover::{FORMAT, Handover, HandoverWay, LONGEST};
 use yestrel_core::keys::{KeyPair, Secret};
 use yestrel_core::nouns::{Credential, Gateway, Listener, Site, Told};
-use yestrel_core::{Problem, Result};
+use yestrel_core::{Problem, Result, moment};
 use yestrel_store::Book;
 use zeroize::Zeroizing;
 
@@ -84,7 +84,7 @@ pub fn hand_over(
             return Err(Problem::refused(format!("{} was handed over already", credential.name))
                 .why(format!(
                     "on {}; its private key was erased here with that, so there is no second copy",
-                    credential.handed_over.unwrap_or(now)
+                    moment(credential.handed_over.unwrap_or(now))
                 ))
                 .try_(format!(
                     "yestrel credential renew {}   makes a new one and revokes the lost one",

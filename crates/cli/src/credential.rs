@@ -163,7 +163,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let issued = credential::issue(&mut context, &device, &wish)?;
             output.say(&format!("issued {} for {}", issued.name, ways(&issued).join(", ")));
             if let Some(end) = issued.expires {
-                output.say(&format!("it ends on {}", end.strftime("%Y-%m-%dT%H:%M:%SZ")));
+                output.say(&format!("it ends on {}", yestrel_core::moment(end)));
             }
             output.say(&format!(
                 "yestrel rollout   lets it in;  yestrel credential handover {device} --to FILE   gives it to the device"

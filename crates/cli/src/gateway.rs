@@ -148,7 +148,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                                 format!(
                                     "version {}, running since {}",
                                     status.version,
-                                    status.since.strftime("%Y-%m-%dT%H:%M:%SZ")
+                                    yestrel_core::moment(status.since)
                                 ),
                             ),
                         ),

@@ -211,31 +211,41 @@ fn parse_problem(error: &clap::Error) -> Problem {
     let text = error.render().to_string();
     let first = text.lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned();
     // "the following required arguments were not provided:" goes on in the next lines.
-    let mut problem = match (error.kind(), error.get(ContextKind::InvalidArg)) {
-        (ErrorKind::MissingRequiredArgument, Some(ContextValue::Strings(missing))) => {
-            Problem::words(format!("{} is missing", missing.join(", ")))
-                .why("the command cannot be carried out without it")
+    let words: Vec<_> = std::env::args().skip(1).take_while(|word| !word.starts_with('-')).take(2).collect();
+    let mut command = Cli::command();
+    let mut known = String::new();
+    for word in words {
+        let Some(sub) = command.find_subcommand(&word).cloned() else { break };
+        known.push_str(&word);
+        known.push(' ');
+        command = sub;
+    }
+    let one = |kind| match error.get(kind) {
+        Some(ContextValue::String(one)) => vec![one.clone()],
+        Some(ContextValue::Strings(several)) => several.clone(),
+        _ => Vec::new(),
+    };
+    let mut problem = match error.kind() {
+        ErrorKind::MissingRequiredArgument => {
+            let missing = one(ContextKind::InvalidArg).join(", ");
+            Problem::words(format!("{missing} is missing")).why("the command cannot be carried out without it")
+        }
+        ErrorKind::InvalidSubcommand => {
+            let said = one(ContextKind::InvalidSubcommand).join(" ");
+            Problem::words(format!("there is no command \"yestrel {known}{said}\""))
+        }
+        ErrorKind::InvalidValue if !one(ContextKind::ValidValue).is_empty() => {
+            Problem::words(first).why(format!("it takes {}", one(ContextKind::ValidValue).join(", ")))
         }
         _ => Problem::words(first),
     };
-    for (kind, prefix) in
-        [(ContextKind::SuggestedSubcommand, ""), (ContextKind::SuggestedArg, ""), (ContextKind::SuggestedValue, "")]
-    {
-        match error.get(kind) {
-            Some(ContextValue::String(one)) => problem = problem.try_(format!("{prefix}{one}")),
-            Some(ContextValue::Strings(several)) => problem = problem.try_(several.join(", ")),
-            _ => {}
-        }
+    for near in one(ContextKind::SuggestedSubcommand) {
+        problem = problem.try_(format!("yestrel {known}{near}"));
     }
-    let words: Vec<_> = std::env::args().skip(1).take_while(|word| !word.starts_with('-')).take(2).collect();
-    let mut command = Cli::command();
-    let mut known = Vec::new();
-    for word in words {
-        let Some(sub) = command.find_subcommand(&word).cloned() else { break };
-        known.push(word);
-        command = sub;
+    for near in [ContextKind::SuggestedArg, ContextKind::SuggestedValue].into_iter().flat_map(one) {
+        problem = problem.try_(near);
     }
-    problem.try_(format!("yestrel {}--help", known.iter().map(|word| format!("{word} ")).collect::<String>()))
+    problem.try_(format!("yestrel {known}--help"))
 }
 
 fn main() -> ExitCode {

@@ -62,7 +62,7 @@ impl Cell {
             }
             Self::Number(number) => number.to_string(),
             Self::Bytes(bytes) => bytes_in_words(*bytes),
-            Self::Time(at) => at.strftime("%Y-%m-%dT%H:%M:%SZ").to_string(),
+            Self::Time(at) => yestrel_core::moment(*at),
             Self::List(items) if items.is_empty() => "-".into(),
             Self::List(items) => items.join(","),
             Self::Flag(flag) => if *flag { "yes" } else { "no" }.into(),

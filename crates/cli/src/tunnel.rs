@@ -85,7 +85,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.table(&table);
             for ended in tunnels::ended()? {
                 let why = ended.problem.why.map(|why| format!(" ({why})")).unwrap_or_default();
-                output.note(&format!("{}{why}, at {}", ended.problem.error, ended.at.strftime("%Y-%m-%dT%H:%M:%SZ")));
+                output.note(&format!("{}{why}, at {}", ended.problem.error, yestrel_core::moment(ended.at)));
             }
             Ok(())
         }

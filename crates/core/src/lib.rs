@@ -15,7 +15,7 @@ pub mod order;
 pub mod pool;
 pub mod problem;
 
-pub use problem::{Kind, Problem};
+pub use problem::{Kind, Problem, moment};
 
 /// What can go wrong is always said in the three lines of a [`Problem`].
 pub type Result<T> = std::result::Result<T, Problem>;

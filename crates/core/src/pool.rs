@@ -75,7 +75,7 @@ fn private(range: &IpNet) -> bool {
 /// # Errors
 /// Says what is wrong; where another range would do, offers one that is free.
 pub fn check(pool: &IpNet, taken: &[Taken]) -> Result<Ipv4Net> {
-    let offer = || offer(taken).map(|free| format!("the free range {free}"));
+    let offer = || offer(taken).map(|free| format!("--pool {free}, which is free"));
     let with_offer = |problem: Problem| match offer() {
         Some(free) => problem.try_(free),
         None => problem,

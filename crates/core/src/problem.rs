@@ -32,6 +32,12 @@ pub struct Problem {
     pub tries: Vec<String>,
 }
 
+/// A moment as messages and tables show it: RFC 3339 in UTC, whole seconds.
+#[must_use]
+pub fn moment(at: jiff::Timestamp) -> String {
+    at.strftime("%Y-%m-%dT%H:%M:%SZ").to_string()
+}
+
 impl Problem {
     fn new(kind: Kind, error: impl Into<String>) -> Self {
         Self { kind, error: error.into(), why: None, tries: Vec::new() }

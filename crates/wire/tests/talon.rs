@@ -509,3 +509,116 @@ fn a_replayed_opening_changes_nothing() {
     world.pass(50);
     assert_eq!(world.at_device, [b"undisturbed"]);
 }
+
+/// Somebody who knows the public key but has no device key can make a tag, and still hears nothing.
+#[test]
+fn a_right_tag_over_nonsense_is_not_answered() {
+    let mut world = World::new(22, CLEAN).up();
+    let (crossed, gateway_at) = (world.crossed.len(), world.gateway_at);
+    let mut opening = world.crossed[0].clone();
+    // The tag is made over the altered message, as the page says.
+    let last = opening.len() - 1;
+    opening[last] ^= 1;
+    use hmac::Mac as _;
+    use sha2::Digest as _;
+    let key =
+        sha2::Sha256::new().chain_update(b"yestrel talon 1 opening").chain_update(public(GATEWAY_PRIVATE)).finalize();
+    let mut mac = <hmac::Hmac<sha2::Sha256> as hmac::Mac>::new_from_slice(&key).unwrap();
+    mac.update(&opening[8..]);
+    opening[..8].copy_from_slice(&mac.finalize().into_bytes()[..8]);
+    world.deliver("192.0.2.66:9".parse().unwrap(), gateway_at, opening);
+    world.collect();
+    assert_eq!(world.crossed.len(), crossed);
+}
+
+#[test]
+fn openings_differ_in_length_and_answers_are_never_longer() {
+    let mut lengths = std::collections::HashSet::new();
+    for seed in 1..40 {
+        let world = World::new(seed, CLEAN).up();
+        let (opening, answer) = (&world.crossed[0], &world.crossed[1]);
+        assert!((900..1200).contains(&opening.len()));
+        assert!(answer.len() <= opening.len());
+        lengths.insert(opening.len());
+    }
+    assert!(lengths.len() > 20, "{lengths:?}");
+}
+
+#[test]
+fn nothing_that_crosses_counts_visibly_or_repeats() {
+    let mut world = World::new(24, CLEAN).up();
+    let before = world.crossed.len();
+    for _ in 0..200 {
+        world.send_up(b"the same packet each time");
+    }
+    let sent = &world.crossed[before..];
+    let numbers: std::collections::HashSet<_> = sent.iter().map(|datagram| datagram[8..12].to_vec()).collect();
+    assert_eq!(numbers.len(), 200);
+    let rising = sent.windows(2).filter(|pair| pair[0][8..12] < pair[1][8..12]).count();
+    assert!((50..150).contains(&rising), "masked numbers rise {rising} times of 199");
+    let bodies: std::collections::HashSet<_> = sent.iter().map(|datagram| datagram[12..].to_vec()).collect();
+    assert_eq!(bodies.len(), 200);
+}
+
+/// Many devices at one gateway: each hears only what is for it.
+#[test]
+fn sessions_do_not_mix() {
+    let gateway_at: SocketAddr = "203.0.113.10:23817".parse().unwrap();
+    let suite = Suite::Aes256Gcm;
+    let mut gateway =
+        Gateway::new(suite, Zeroizing::new(GATEWAY_PRIVATE), &public(GATEWAY_PRIVATE), 0, Box::new(Dice(5)));
+    let privates: Vec<[u8; 32]> = (1..=60).map(|n| [n; 32]).collect();
+    let door = Door(privates.iter().map(|private| (public(*private), Ok(settings(1)))).collect());
+    let mut lanes = HashMap::new();
+    let mut serving = HashMap::new();
+    let mut devices = Vec::new();
+    for (at, private) in privates.iter().enumerate() {
+        let from: SocketAddr = format!("198.51.100.{}:4000", at + 1).parse().unwrap();
+        let config = Config::new(suite, Zeroizing::new(*private), public(GATEWAY_PRIVATE), "test");
+        let mut device = Device::new(config, gateway_at, Box::new(Dice(at as u64 + 1000)));
+        let now = Moment(5_000 + at as u64);
+        device.open(now);
+        for (_, opening) in device.take_output() {
+            gateway.opening(now, from, &opening, &door);
+        }
+        for (to, answer) in gateway.take_output() {
+            assert_eq!(to, from);
+            assert!(device.awaits(&answer));
+            device.answer(now, &answer);
+        }
+        for event in gateway.take_events() {
+            if let gateway::Event::LaneAdded(lane) = event {
+                lanes.insert(lane.own, lane);
+            }
+        }
+        for (_, mut first) in device.take_output() {
+            let lane: &Arc<Lane> = &lanes[&ConnectionId::of(&first).unwrap()];
+            lane.open(now, &mut first).unwrap();
+            assert!(gateway.heard(now, lane, from));
+            serving.insert(at, lane.clone());
+        }
+        gateway.take_events();
+        let own = device.take_events().into_iter().find_map(|event| match event {
+            device::Event::Current(lane) => Some(lane),
+            _ => None,
+        });
+        devices.push(own.unwrap());
+    }
+    assert_eq!(gateway.device_keys().len(), 60);
+    for (at, lane) in &serving {
+        let mut datagram = Vec::new();
+        lane.seal_packet(Moment(9_000), format!("for {at}").as_bytes(), &mut datagram).unwrap();
+        for (other, device) in devices.iter().enumerate() {
+            let mut copy = datagram.clone();
+            let opened = device.open(Moment(9_000), &mut copy).is_ok();
+            assert_eq!(opened, other == *at, "for {at}, at {other}");
+        }
+    }
+    // Ending one leaves the others.
+    assert!(gateway.end(Moment(9_500), &public(privates[7]), Reason::Administrator, ""));
+    assert!(!gateway.end(Moment(9_500), &public(privates[7]), Reason::Administrator, ""));
+    assert_eq!(gateway.device_keys().len(), 59);
+    gateway.shut_down(Moment(9_600));
+    assert!(gateway.device_keys().is_empty());
+    assert_eq!(gateway.take_output().len(), 60, "each is told, once");
+}

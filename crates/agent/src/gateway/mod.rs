@@ -16,7 +16,7 @@ use yestrel_core::control::{Answer, Ask, Live, NewsEvent, Receipt, Status};
 use yestrel_core::facts::Plane as PlaneKind;
 use yestrel_core::keys::{KeyPair, PublicKey};
 use yestrel_core::order::{self, Content, Envelope, Order};
-use yestrel_core::{Problem, Result};
+use yestrel_core::{Problem, Result, moment};
 use yestrel_wire::talon::Reason;
 
 use crate::keep::{Identity, Keep};
@@ -113,10 +113,10 @@ impl Shared {
             return Err((Reason::Suspended, String::new()));
         }
         if let Some(from) = admit.from.filter(|from| *from > now) {
-            return Err((Reason::NotYet, format!("from {from}; the gateway's clock says {now}")));
+            return Err((Reason::NotYet, format!("from {}; the gateway's clock says {}", moment(from), moment(now))));
         }
         if let Some(until) = admit.until.filter(|until| *until <= now) {
-            return Err((Reason::Expired, format!("on {until}; the gateway's clock says {now}")));
+            return Err((Reason::Expired, format!("on {}; the gateway's clock says {}", moment(until), moment(now))));
         }
         if admit.inner.is_none() {
             return Err((Reason::PoolFull, String::new()));
