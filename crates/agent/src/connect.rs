@@ -26,7 +26,7 @@ use crate::proxy::{self, View};
 use crate::stack::Stack;
 use crate::system::{Applied, effective_reach, is_everything};
 use crate::tunnels::{self, TunnelAnswer, TunnelAsk, TunnelStatus};
-use crate::{clock, control, names};
+use crate::{clock, control, echo, names};
 
 /// How long one address of one way may take to answer.
 const ANSWER_PATIENCE: u64 = 6_000;
@@ -634,7 +634,7 @@ fn answer(tunnel: &Tunnel, ask: TunnelAsk) -> TunnelAnswer {
             let patience = Duration::from_secs(2);
             let answered = match &**tunnel.inner.read() {
                 Inner::Process { stack, .. } => stack.echo(to, hops, patience),
-                Inner::System { .. } => system_echo(to, hops, patience),
+                Inner::System { .. } => echo::send(to, hops, patience),
                 Inner::None => None,
             };
             TunnelAnswer::Echo {
@@ -660,36 +660,4 @@ fn look_up(tunnel: &Tunnel, name: &str) -> Result<TunnelAnswer> {
     })?;
     let addresses = names::ask(SocketAddr::new(resolver, 53), name)?;
     Ok(TunnelAnswer::Addresses { addresses, resolver })
-}
-
-/// An ICMP echo by the system's own stack.
-fn system_echo(to: Ipv4Addr, hops: u8, patience: Duration) -> Option<(Ipv4Addr, Duration)> {
-    let socket =
-        socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::RAW, Some(socket2::Protocol::ICMPV4)).ok()?;
-    socket.set_ttl_v4(u32::from(hops)).ok()?;
-    let id = std::process::id() as u16;
-    let payload = b"is it really going through?";
-    let header =
-        Icmpv4Header::with_checksum(Icmpv4Type::EchoRequest(IcmpEchoHeader { id, seq: u16::from(hops) }), payload);
-    let packet = [&header.to_bytes()[..], payload].concat();
-    let sent = std::time::Instant::now();
-    socket.send_to(&packet, &SocketAddr::from((to, 0)).into()).ok()?;
-    let mut buffer = [0_u8; 2048];
-    while let Some(left) = patience.checked_sub(sent.elapsed()).filter(|left| !left.is_zero()) {
-        socket.set_read_timeout(Some(left)).ok()?;
-        let Ok(length) = io::Read::read(&mut &socket, &mut buffer) else { return None };
-        let Ok(sliced) = SlicedPacket::from_ip(&buffer[..length]) else { continue };
-        let Some(NetSlice::Ipv4(ip)) = &sliced.net else { continue };
-        let Some(TransportSlice::Icmpv4(icmp)) = &sliced.transport else { continue };
-        let ours = match icmp.icmp_type() {
-            Icmpv4Type::EchoReply(echo) => echo.id == id && echo.seq == u16::from(hops),
-            // RFC 792: the quoted packet ends with the first eight bytes of what was sent, with id and number.
-            Icmpv4Type::TimeExceeded(_) => icmp.payload().get(24..28) == Some(&packet[4..8]),
-            _ => false,
-        };
-        if ours {
-            return Some((ip.header().source_addr(), sent.elapsed()));
-        }
-    }
-    None
 }

@@ -4,6 +4,7 @@
 pub mod clock;
 pub mod connect;
 pub mod control;
+pub mod echo;
 pub mod fetch;
 pub mod gateway;
 pub mod keep;

@@ -187,3 +187,55 @@ pub enum Managed {
     Removed,
     Refused(Problem),
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn messages_come_back_as_they_went_and_carry_their_kind_in_front() {
+        let asks = [
+            (Ask::Status, r#"{"ask":"status"}"#),
+            (Ask::News { after: 7 }, r#"{"ask":"news","after":7}"#),
+            (
+                Ask::End { device: "mara/laptop".into(), words: "noon".into() },
+                r#"{"ask":"end","device":"mara/laptop","words":"noon"}"#,
+            ),
+        ];
+        for (ask, text) in asks {
+            assert_eq!(serde_json::to_string(&ask).unwrap(), text);
+            let back: Ask = serde_json::from_str(text).unwrap();
+            assert_eq!(format!("{back:?}"), format!("{ask:?}"));
+        }
+        let refused = Answer::Refused(Problem::refused("no").why("because").try_("this").try_("or that"));
+        let back: Answer = serde_json::from_str(&serde_json::to_string(&refused).unwrap()).unwrap();
+        assert_eq!(format!("{back:?}"), format!("{refused:?}"));
+    }
+
+    #[test]
+    fn a_question_of_a_later_version_is_an_error_and_not_another_question() {
+        assert!(serde_json::from_str::<Ask>(r#"{"ask":"dance"}"#).is_err());
+        assert!(serde_json::from_str::<Ask>(r#"{"ask":"news"}"#).is_err());
+    }
+
+    #[test]
+    fn a_private_key_in_a_message_does_not_print() {
+        let ask = Ask::Adopt {
+            estate: "e".into(),
+            estate_key: PublicKey([1; 32]),
+            gateway: "harbour".into(),
+            private_key: Secret::new(vec![2; 32]),
+        };
+        assert!(format!("{ask:?}").contains("private_key: (secret)"));
+    }
+
+    proptest! {
+        #[test]
+        fn no_line_makes_a_reader_fail(line in "\\PC{0,200}") {
+            let _ = serde_json::from_str::<Ask>(&line);
+            let _ = serde_json::from_str::<Answer>(&line);
+            let _ = serde_json::from_str::<News>(&line);
+        }
+    }
+}

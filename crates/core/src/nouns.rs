@@ -372,3 +372,77 @@ pub struct Estate {
     pub private_key: SealedSecret,
     pub created: Timestamp,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_reach_reads_as_it_is_written() {
+        for text in ["everything", "site", "10.44.0.0/22", "10.44.0.0/22,10.46.0.0/24"] {
+            assert_eq!(text.parse::<Reach>().unwrap().to_string(), text);
+        }
+        assert_eq!(
+            "10.46.0.0/24, 10.44.0.0/22,10.46.0.0/24".parse::<Reach>().unwrap().to_string(),
+            "10.44.0.0/22,10.46.0.0/24"
+        );
+        for bad in ["", "nowhere", "10.44.0.1/22", "10.44.0.0/22,"] {
+            assert!(bad.parse::<Reach>().is_err(), "{bad}");
+        }
+    }
+
+    #[test]
+    fn a_reach_becomes_ranges_by_the_site_that_it_is_at() {
+        let site: Vec<IpNet> = vec!["10.44.0.0/22".parse().unwrap()];
+        assert_eq!(Reach::Site.ranges(&site), site);
+        assert_eq!(Reach::Everything.ranges(&site)[0].to_string(), "0.0.0.0/0");
+        assert_eq!("10.9.0.0/24".parse::<Reach>().unwrap().ranges(&site)[0].to_string(), "10.9.0.0/24");
+    }
+
+    fn credential() -> Credential {
+        Credential {
+            name: "mara/laptop/1".into(),
+            device: "mara/laptop".into(),
+            user: "mara".into(),
+            public_key: PublicKey([1; 32]),
+            private_key: None,
+            made_on_device: false,
+            ways: vec![],
+            issued: "2027-03-02T08:15:00Z".parse().unwrap(),
+            valid_from: None,
+            expires: Some("2027-05-31T00:00:00Z".parse().unwrap()),
+            handed_over: None,
+            told: vec![],
+            revoked: None,
+            reason: None,
+            first_used: None,
+            last_used: None,
+        }
+    }
+
+    #[test]
+    fn a_credential_goes_through_its_states() {
+        let (before, after): (Timestamp, Timestamp) =
+            ("2027-05-30T23:59:59Z".parse().unwrap(), "2027-05-31T00:00:00Z".parse().unwrap());
+        let mut credential = credential();
+        assert_eq!(credential.state(before), CredentialState::Ready);
+        credential.handed_over = Some(before);
+        assert_eq!(credential.state(before), CredentialState::HandedOver);
+        assert_eq!(credential.state(after), CredentialState::Expired);
+        credential.revoked = Some(after);
+        assert_eq!(credential.state(before), CredentialState::Revoked);
+    }
+
+    #[test]
+    fn a_handover_whose_listener_is_gone_is_stale() {
+        let mut credential = credential();
+        assert!(credential.stale(&[], &[], &[]).is_empty(), "nothing was told yet");
+        credential.told.push(Told {
+            listener: "harbour/talon".into(),
+            address: "gangway.skerry.example".into(),
+            port: 23817,
+            reach: vec![],
+        });
+        assert_eq!(credential.stale(&[], &[], &[]), ["harbour/talon is closed"]);
+    }
+}

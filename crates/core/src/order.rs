@@ -509,6 +509,138 @@ mod tests {
         assert!(newer.read().unwrap_err().error.contains("yestrel order 9"));
     }
 
+    mod from_the_estate {
+        use super::*;
+        use crate::nouns::{Reach, SealedSecret, Way};
+
+        fn gateway() -> Gateway {
+            Gateway {
+                name: "harbour".into(),
+                host: "harbour".into(),
+                site: "harbour".into(),
+                dialled: "gangway.skerry.example".into(),
+                outward: None,
+                masquerade: true,
+                public_key: PublicKey([4; 32]),
+                private_key: SealedSecret(String::new()),
+                adopted: false,
+                order_number: 0,
+                news_seen: 0,
+                created: at(),
+            }
+        }
+
+        fn site() -> Site {
+            Site {
+                name: "harbour".into(),
+                networks: vec!["10.46.0.0/24".parse().unwrap(), "10.44.0.0/22".parse().unwrap()],
+                time_zone: "Europe/Oslo".into(),
+                front: None,
+                created: at(),
+            }
+        }
+
+        fn listener(name: &str, third: u8, reach: Reach) -> Listener {
+            Listener {
+                name: name.into(),
+                gateway: name.split('/').next().unwrap().into(),
+                tunnel: "talon".into(),
+                port: 20_000 + u16::from(third),
+                outside_port: 443,
+                pool: format!("10.187.{third}.0/24").parse().unwrap(),
+                reach,
+                resolvers: vec![],
+                keep_alive: 20,
+                packet_size: 1400,
+                cipher: "aes-256-gcm".into(),
+                created: at(),
+            }
+        }
+
+        fn credential(user: &str, key: u8, listeners: &[&str]) -> Credential {
+            Credential {
+                name: format!("{user}/laptop/1"),
+                device: format!("{user}/laptop"),
+                user: user.into(),
+                public_key: PublicKey([key; 32]),
+                private_key: None,
+                made_on_device: false,
+                ways: listeners
+                    .iter()
+                    .map(|listener| Way { listener: (*listener).into(), inner: Ipv4Addr::new(10, 187, 44, key) })
+                    .collect(),
+                issued: at(),
+                valid_from: None,
+                expires: None,
+                handed_over: None,
+                told: vec![],
+                revoked: None,
+                reason: None,
+                first_used: None,
+                last_used: None,
+            }
+        }
+
+        fn user(name: &str, state: UserState) -> User {
+            User { name: name.into(), mail: None, about: None, state, groups: vec![], created: at() }
+        }
+
+        fn made(
+            listeners: &[Listener],
+            credentials: &[Credential],
+            users: &[User],
+            revocations: &[Revocation],
+        ) -> Content {
+            content(&View { gateway: &gateway(), site: &site(), listeners, credentials, users, revocations })
+        }
+
+        proptest! {
+            /// Equal estates give equal bytes, in whatever sequence a database lists things.
+            #[test]
+            fn the_sequence_of_rows_does_not_matter(order in Just((0..6_usize).collect::<Vec<_>>()).prop_shuffle()) {
+                let names = ["mara", "tomas", "ines", "oskar", "astrid", "jorun"];
+                let listeners = [listener("harbour/talon", 44, Reach::Site), listener("harbour/second", 45, Reach::Everything)];
+                let all: Vec<_> = names.iter().zip(1..).map(|(name, key)| credential(name, key, &["harbour/second", "harbour/talon"])).collect();
+                let users: Vec<_> = names.iter().map(|name| user(name, UserState::Active)).collect();
+                let shuffled: Vec<_> = order.iter().map(|at| all[*at].clone()).collect();
+                let turned: Vec<_> = listeners.iter().rev().cloned().collect();
+                let (one, other) = (made(&listeners, &all, &users, &[]), made(&turned, &shuffled, &users, &[]));
+                prop_assert_eq!(canonical(&one), canonical(&other));
+                prop_assert_eq!(one.admit.len(), 12);
+            }
+        }
+
+        #[test]
+        fn only_what_belongs_to_the_gateway_is_in_its_order() {
+            let listeners = [listener("harbour/talon", 44, Reach::Site), listener("boatyard/talon", 61, Reach::Site)];
+            let mut gone = credential("tomas", 2, &["harbour/talon"]);
+            gone.revoked = Some(at());
+            let credentials = [
+                credential("mara", 1, &["harbour/talon", "boatyard/talon"]),
+                gone,
+                credential("ines", 3, &["boatyard/talon"]),
+            ];
+            let users = [user("mara", UserState::Suspended), user("ines", UserState::Active)];
+            let revocation = |device: &str, key: u8, gateway: &str| Revocation {
+                name: PublicKey([key; 32]).to_string(),
+                device: device.into(),
+                reason: "lost".into(),
+                at: at(),
+                gateways: vec![gateway.into()],
+            };
+            let revocations = [revocation("tomas/laptop", 2, "harbour"), revocation("oskar/laptop", 9, "boatyard")];
+            let content = made(&listeners, &credentials, &users, &revocations);
+            assert_eq!(content.listeners.iter().map(|l| l.name.as_str()).collect::<Vec<_>>(), ["harbour/talon"]);
+            assert_eq!(content.listeners[0].reach, site().networks.iter().rev().copied().collect::<Vec<_>>(), "sorted");
+            let admitted: Vec<_> = content.admit.iter().map(|admit| (admit.device.as_str(), admit.suspended)).collect();
+            assert_eq!(admitted, [("mara/laptop", true)]);
+            assert_eq!(
+                content.revoked.values().map(|revoked| revoked.device.as_str()).collect::<Vec<_>>(),
+                ["tomas/laptop"]
+            );
+        }
+    }
+
     #[test]
     fn the_difference_says_what_a_person_asked_for() {
         let (old, mut new) = (sample(), sample());
