@@ -19,6 +19,7 @@ use yestrel_core::order::{self, Admit, Content, Envelope, OrderListener};
 struct Running {
     world: World,
     child: Child,
+    address: String,
     port: u16,
     gateway: KeyPair,
     device: KeyPair,
@@ -34,17 +35,22 @@ impl Drop for Running {
 
 impl Running {
     fn start() -> Self {
+        Self::start_at("127.0.0.1")
+    }
+
+    fn start_at(address: &str) -> Self {
         let world = World::empty();
         let child = world
-            .command(&["agent", "run", "--folder", "agent", "--process-plane", "--bind", "127.0.0.1"])
+            .command(&["agent", "run", "--folder", "agent", "--process-plane", "--bind", address])
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
-        let port = UdpSocket::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let port = UdpSocket::bind((address, 0)).unwrap().local_addr().unwrap().port();
         let running = Self {
             world,
             child,
+            address: address.to_owned(),
             port,
             gateway: KeyPair::from_random([7; 32]),
             device: KeyPair::from_random([8; 32]),
@@ -127,7 +133,7 @@ impl Running {
             ways: vec![HandoverWay {
                 gateway: "harbour".into(),
                 tunnel: "talon".into(),
-                address: "127.0.0.1".into(),
+                address: self.address.clone(),
                 port: self.port,
                 cipher: "chacha20-poly1305".into(),
                 server_key: self.gateway.public,
@@ -227,4 +233,98 @@ fn a_second_agent_in_the_same_folder_is_refused() {
     running.world.run("agent run --folder agent").is(3).says("an agent runs in this folder already");
     running.world.run("agent status --folder agent").is(0).says("version");
     running.world.run("agent status --folder elsewhere").is(1).says("nobody answers");
+}
+
+#[test]
+fn a_gateway_is_dialled_over_ipv6_as_well() {
+    let running = Running::start_at("::1");
+    running.adopt();
+    running.hand_over();
+    running.carry(&running.signed(1, "", running.content())).unwrap();
+    running.world.run("connect mara.yestrel --background --proxy 127.0.0.1:0").is(0).says("10.187.44.2");
+    running.world.run("tunnel prove").is(0).says("10.187.44.1 answers from inside");
+    let Answer::Sessions { sessions } = running.ask(Ask::Sessions) else { panic!() };
+    assert!(sessions[0].from.starts_with("[::1]:"), "{sessions:?}");
+    running.world.run("tunnel stop harbour").is(0);
+}
+
+#[test]
+fn a_device_that_claims_another_ones_address_is_not_heard() {
+    // The same key under two names would be one session; here two devices, and one speaks with the other's address.
+    let running = Running::start();
+    running.adopt();
+    running.hand_over();
+    let mut content = running.content();
+    let other = KeyPair::from_random([21; 32]);
+    content.admit.push(Admit {
+        key: other.public,
+        device: "tomas/tablet".into(),
+        inner: Some("10.187.44.3".parse().unwrap()),
+        ..content.admit[0].clone()
+    });
+    running.carry(&running.signed(1, "", content)).unwrap();
+    running.world.run("connect mara.yestrel --background --proxy 127.0.0.1:0").is(0);
+    running.world.run("tunnel prove").is(0);
+    let before = |running: &Running| {
+        let Answer::Sessions { sessions } = running.ask(Ask::Sessions) else { panic!() };
+        sessions.into_iter().map(|session| (session.device, session.received)).collect::<Vec<_>>()
+    };
+    let honest = before(&running);
+    // A device of our own making, with the wire's state machine alone, that lies about its address.
+    use yestrel_wire::Moment;
+    use yestrel_wire::talon::device::{Config, Device, Event};
+    struct Dice(u8);
+    impl yestrel_wire::talon::Random for Dice {
+        fn fill(&mut self, bytes: &mut [u8]) {
+            for byte in bytes {
+                self.0 = self.0.wrapping_mul(73).wrapping_add(41);
+                *byte = self.0;
+            }
+        }
+    }
+    let config = Config::new(
+        yestrel_wire::talon::Suite::ChaCha20Poly1305,
+        other.private.private_key().unwrap(),
+        running.gateway.public.0,
+        "liar",
+    );
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+    let gateway = std::net::SocketAddr::from(([127, 0, 0, 1], running.port));
+    let mut device = Device::new(config, gateway, Box::new(Dice(3)));
+    device.open(Moment(1));
+    let send = |device: &mut Device| {
+        device.take_output().iter().for_each(|(to, datagram)| drop(socket.send_to(datagram, to).unwrap()))
+    };
+    send(&mut device);
+    let mut buffer = [0; 2000];
+    let length = socket.recv(&mut buffer).unwrap();
+    device.answer(Moment(2), &buffer[..length]);
+    send(&mut device);
+    let lane = device
+        .take_events()
+        .into_iter()
+        .find_map(|event| if let Event::Current(lane) = event { Some(lane) } else { None })
+        .unwrap();
+    let packet = |source: [u8; 4]| {
+        let mut bytes = Vec::new();
+        etherparse::PacketBuilder::ipv4(source, [10, 187, 44, 1], 64)
+            .icmpv4_echo_request(1, 1)
+            .write(&mut bytes, b"?")
+            .unwrap();
+        bytes
+    };
+    for source in [[10, 187, 44, 2], [10, 44, 0, 20], [10, 187, 44, 3]] {
+        let mut datagram = Vec::new();
+        lane.seal_packet(Moment(3), &packet(source), &mut datagram).unwrap();
+        socket.send_to(&datagram, gateway).unwrap();
+    }
+    let size = packet([0; 4]).len() as u64;
+    let after = wait(5, "the honest packet is counted", || {
+        let now = before(&running);
+        now.iter().any(|(device, received)| device == "tomas/tablet" && *received > 0).then_some(now)
+    });
+    assert_eq!(after.iter().find(|(device, _)| device == "tomas/tablet").unwrap().1, size, "one of three");
+    assert_eq!(after.iter().find(|(device, _)| device == "mara/laptop").unwrap().1, honest[0].1);
+    running.world.run("tunnel stop harbour").is(0);
 }
