@@ -1,0 +1,269 @@
+//! What actions decide and keep, on an estate without any host that answers.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+use std::path::PathBuf;
+
+use yestrel_actions::credential::{self, Wish as CredentialWish};
+use yestrel_actions::listener::{self, Wish as ListenerWish};
+use yestrel_actions::people::{self, Wish as UserWish};
+use yestrel_actions::{Context, estate, gateway, handover, rollout, site};
+use yestrel_core::handover::Handover;
+use yestrel_core::keys::KeyPair;
+use yestrel_core::nouns::{Credential, CredentialState, Host, HostKind, Revocation, StoredOrder, UserState};
+use yestrel_core::{Kind, Problem};
+use yestrel_store::records::Address;
+
+struct World {
+    folder: tempfile::TempDir,
+    context: Context,
+}
+
+fn nobody() -> yestrel_actions::AskPassphrase {
+    Box::new(|| Err(Problem::failed("nobody to ask")))
+}
+
+impl World {
+    /// An estate with a gateway on a host that nobody has ever reached, and two listeners.
+    fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("skerry");
+        estate::create(&path, "skerry", None).unwrap();
+        let mut context = Context::open(&path, nobody()).unwrap();
+        let networks = Some(vec!["10.44.0.0/22".into()]);
+        site::add(&mut context, "harbour", &site::Wish { networks, ..site::Wish::default() }).unwrap();
+        let created = context.now;
+        context
+            .write(|book| {
+                book.add(&Host {
+                    name: "harbour".into(),
+                    site: "harbour".into(),
+                    kind: HostKind::Cloud,
+                    via: "lab:/nowhere".into(),
+                    facts: None,
+                    probed: None,
+                    created,
+                })
+            })
+            .unwrap();
+        let dialled = Some("gangway.skerry.example".into());
+        gateway::create(&mut context, "harbour", "harbour", &gateway::Wish { dialled, ..gateway::Wish::default() })
+            .unwrap();
+        let mut world = Self { folder, context };
+        world.open("first", "10.187.44.0/24");
+        world.open("second", "10.190.0.0/29");
+        world
+    }
+
+    fn open(&mut self, name: &str, pool: &str) {
+        let wish = ListenerWish { name: Some(name.into()), pool: Some(pool.into()), ..ListenerWish::default() };
+        listener::open(&mut self.context, "harbour", &wish).unwrap();
+    }
+
+    fn device(&mut self, name: &str) {
+        let user = name.split('/').next().unwrap();
+        let _ = people::add_user(&mut self.context, user, &UserWish::default());
+        people::add_device(&mut self.context, name, None).unwrap();
+    }
+
+    fn issue(&mut self, device: &str) -> Credential {
+        self.device(device);
+        credential::issue(&mut self.context, device, &CredentialWish::default()).unwrap()
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    fn count<T: yestrel_store::Record>(&mut self) -> usize {
+        self.context.read(|book| Ok(book.all::<T>()?.len())).unwrap()
+    }
+}
+
+fn inner(credential: &Credential) -> Vec<String> {
+    credential.ways.iter().map(|way| way.inner.to_string()).collect()
+}
+
+#[test]
+fn a_credential_gets_one_address_at_each_listener_and_keeps_it_when_renewed() {
+    let mut world = World::new();
+    let first = world.issue("mara/laptop");
+    let second = world.issue("tomas/tablet");
+    assert_eq!(inner(&first), ["10.187.44.2", "10.190.0.2"]);
+    assert_eq!(inner(&second), ["10.187.44.3", "10.190.0.3"]);
+    credential::revoke(&mut world.context, "mara/laptop", "lost").unwrap();
+    // The lowest address is free again, and yet a renewed credential keeps its own.
+    let (renewed, gateways) =
+        credential::renew(&mut world.context, "tomas/tablet", &CredentialWish::default()).unwrap();
+    assert_eq!(inner(&renewed), inner(&second));
+    assert_ne!(renewed.public_key, second.public_key);
+    assert_eq!((renewed.name.as_str(), gateways), ("tomas/tablet/2", vec!["harbour".to_owned()]));
+    assert_eq!(world.count::<Address>(), 2);
+    assert_eq!(world.count::<Revocation>(), 2);
+    let third = world.issue("ines/phone");
+    assert_eq!(inner(&third), ["10.187.44.2", "10.190.0.2"]);
+}
+
+#[test]
+fn a_renewed_credential_lasts_as_long_as_the_old_one_did() {
+    let mut world = World::new();
+    world.device("mara/laptop");
+    let expires = Some(world.context.now + jiff::SignedDuration::from_hours(240));
+    credential::issue(&mut world.context, "mara/laptop", &CredentialWish { expires, ..CredentialWish::default() })
+        .unwrap();
+    world.context.now += jiff::SignedDuration::from_hours(100);
+    let (renewed, _) = credential::renew(&mut world.context, "mara/laptop", &CredentialWish::default()).unwrap();
+    assert_eq!(renewed.expires.unwrap().duration_since(renewed.issued), jiff::SignedDuration::from_hours(240));
+    let later = Some(world.context.now - jiff::SignedDuration::from_hours(1));
+    let past = credential::issue(
+        &mut world.context,
+        "mara/laptop",
+        &CredentialWish { expires: later, ..CredentialWish::default() },
+    );
+    assert_eq!(past.unwrap_err().kind, Kind::Words);
+}
+
+#[test]
+fn a_key_belongs_to_one_credential_for_ever() {
+    let mut world = World::new();
+    let public_key = Some(KeyPair::from_random([5; 32]).public);
+    let own = || CredentialWish { public_key, ..CredentialWish::default() };
+    world.device("mara/laptop");
+    world.device("tomas/tablet");
+    let made = credential::issue(&mut world.context, "mara/laptop", &own()).unwrap();
+    assert!(made.made_on_device && made.private_key.is_none());
+    let again = credential::issue(&mut world.context, "tomas/tablet", &own()).unwrap_err();
+    assert!(again.error.contains("known already"));
+    credential::revoke(&mut world.context, "mara/laptop", "lost").unwrap();
+    people::remove_device(&mut world.context, "mara/laptop").unwrap();
+    // The device and its records are gone; the key is still out for good.
+    assert!(credential::issue(&mut world.context, "tomas/tablet", &own()).is_err());
+    assert_eq!(world.count::<Credential>(), 0, "a refused issue leaves nothing");
+    assert_eq!(world.count::<Address>(), 0);
+}
+
+#[test]
+fn a_pool_that_is_full_refuses_the_whole_credential() {
+    let mut world = World::new();
+    for number in 0..5 {
+        world.issue(&format!("mara/d{number}"));
+    }
+    world.device("mara/one-more");
+    let full = credential::issue(&mut world.context, "mara/one-more", &CredentialWish::default()).unwrap_err();
+    assert!(full.error.contains("10.190.0.0/29 of harbour/second is full"), "{full:?}");
+    // The first listener had room; nothing was given out there either.
+    assert_eq!(world.count::<Address>(), 10);
+    let only_first = CredentialWish { at: vec!["harbour/first".into()], ..CredentialWish::default() };
+    credential::issue(&mut world.context, "mara/one-more", &only_first).unwrap();
+}
+
+#[test]
+fn the_private_key_is_erased_only_when_the_handover_is_safe() {
+    let mut world = World::new();
+    world.issue("mara/laptop");
+    let failed =
+        handover::hand_over(&mut world.context, "mara/laptop", None, |_| Err(Problem::failed("the disk is full")));
+    assert_eq!(failed.unwrap_err().error, "the disk is full");
+    let still = credential::show(&mut world.context, "mara/laptop").unwrap();
+    assert!(still.credential.private_key.is_some() && still.credential.handed_over.is_none());
+    assert_eq!(still.state, CredentialState::Ready.word());
+    let mut text = String::new();
+    let handed = handover::hand_over(&mut world.context, "mara/laptop", None, |given| {
+        text = given.to_owned();
+        Ok(())
+    })
+    .unwrap();
+    assert!(handed.private_key.is_none());
+    let read = Handover::read(&text).unwrap();
+    let key = read.device_key.unwrap();
+    assert_eq!(KeyPair::public_of(&key).unwrap(), handed.public_key, "the key that the gateway admits");
+    assert_eq!(read.ways.iter().map(|way| way.gateway.as_str()).collect::<Vec<_>>(), ["harbour", "harbour"]);
+    let second = handover::hand_over(&mut world.context, "mara/laptop", None, |_| Ok(())).unwrap_err();
+    assert!(second.error.contains("already") && second.tries[0].contains("renew"));
+}
+
+#[test]
+fn a_handover_under_a_passphrase_opens_with_it_alone() {
+    let mut world = World::new();
+    world.issue("mara/laptop");
+    let path = world.path("mara.yestrel");
+    let write = path.clone();
+    handover::hand_over(&mut world.context, "mara/laptop", Some("seven skerries"), |text| {
+        handover::write_file(&write, text)
+    })
+    .unwrap();
+    let say = |words: &'static str| move || Ok(zeroize::Zeroizing::new(words.to_owned()));
+    let opened = handover::open(&path, &say("seven skerries"), None).unwrap();
+    assert_eq!(opened.holder, "mara/laptop");
+    assert_eq!(handover::open(&path, &say("eight skerries"), None).unwrap_err().kind, Kind::Refused);
+    let whole = std::fs::read_to_string(&path).unwrap();
+    for cut in [whole.len() / 2, whole.len() - 40] {
+        let cut_path = world.path(&format!("cut-{cut}"));
+        std::fs::write(&cut_path, &whole[..cut]).unwrap();
+        let problem = handover::open(&cut_path, &say("seven skerries"), None).unwrap_err();
+        assert!(problem.error.contains("damaged"), "{problem:?}");
+    }
+}
+
+#[test]
+fn an_order_that_was_never_received_keeps_its_number_until_the_estate_changes() {
+    let mut world = World::new();
+    world.issue("mara/laptop");
+    for _ in 0..3 {
+        let outcome = rollout::rollout(&mut world.context, &[], false).unwrap().remove(0);
+        assert_eq!((outcome.order, outcome.state.as_str()), (1, "failed"));
+        assert!(outcome.problem.unwrap().error.contains("cannot be reached"));
+    }
+    assert_eq!(world.count::<StoredOrder>(), 1);
+    world.issue("tomas/tablet");
+    assert_eq!(rollout::rollout(&mut world.context, &[], false).unwrap()[0].order, 2);
+    let orders: Vec<StoredOrder> = world.context.read(|book| book.all()).unwrap();
+    let second = orders[1].envelope.read().unwrap();
+    assert_eq!((second.previous, second.number), (orders[0].hash.clone(), 2), "each order names the one before it");
+    let signer =
+        world.context.read(|book| Ok(book.all::<yestrel_core::nouns::Estate>()?.remove(0).public_key)).unwrap();
+    orders.iter().for_each(|order| drop(order.envelope.verify(&signer).unwrap()));
+    assert!(!gateway::list(&mut world.context).unwrap()[0].gateway.adopted);
+}
+
+#[test]
+fn suspending_keeps_the_credential_and_only_marks_it_in_the_order() {
+    let mut world = World::new();
+    world.issue("mara/laptop");
+    assert!(people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap());
+    assert!(!people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap(), "nothing to do twice");
+    let plan = rollout::preview(&mut world.context, &[]).unwrap().remove(0);
+    let known: Vec<_> = plan.changes.iter().filter(|change| change.verb == "known").collect();
+    assert_eq!(known.len(), 2, "{plan:?}");
+    assert_eq!(world.count::<Revocation>(), 0);
+    assert!(people::set_user_state(&mut world.context, "mara", UserState::Active).unwrap());
+}
+
+#[test]
+fn a_reach_that_grows_makes_handovers_stale_and_one_that_shrinks_does_not() {
+    let mut world = World::new();
+    world.issue("mara/laptop");
+    handover::hand_over(&mut world.context, "mara/laptop", None, |_| Ok(())).unwrap();
+    let mut change = |reach: &str| {
+        let wish = ListenerWish { reach: Some(reach.parse().unwrap()), ..ListenerWish::default() };
+        let (_, stale) = listener::change(&mut world.context, "harbour/first", &wish).unwrap();
+        stale
+    };
+    assert_eq!(change("10.44.0.20/32"), 0);
+    assert_eq!(change("10.44.0.0/22,10.45.0.0/24"), 1);
+    assert_eq!(change("10.44.1.0/24"), 0);
+    assert_eq!(change("everything"), 1);
+}
+
+#[test]
+fn half_an_estate_is_none() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("skerry");
+    assert_eq!(estate::create(&path, "Bad Name", None).unwrap_err().kind, Kind::Words);
+    assert_eq!(estate::create(&path, "skerry", Some("short")).unwrap_err().kind, Kind::Words);
+    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+    // A key of another estate lies there: neither is it overwritten, nor is an estate made beside it.
+    std::fs::write(folder.path().join("skerry.key"), "a key").unwrap();
+    assert!(estate::create(&path, "skerry", None).unwrap_err().error.contains("sealing key"));
+    assert!(!path.exists());
+}
