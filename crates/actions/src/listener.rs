@@ -69,9 +69,11 @@ fn port_free(book: &Book<'_>, gateway: &Gateway, host: &Host, port: u16, but: &s
             .why(format!("by the listener {}", other.name)));
     }
     let holder = host.facts.as_ref().and_then(|facts| facts.holder(port));
+    // What the agent itself holds, it gives up in the same rollout.
+    let own = crate::rollout::newest(book, &gateway.name)?.map(|order| order.envelope.read()).transpose()?;
+    let own = own.is_some_and(|order| order.content.listeners.iter().any(|listener| listener.port == port));
     match holder {
-        // The agent's own listener, while it is being changed.
-        Some(_) if listeners.iter().any(|own| own.port == port) => Ok(()),
+        Some(_) if own => Ok(()),
         Some(busy) => Err(Problem::refused(format!("port {port}/udp of {} is taken", host.name))
             .why(format!("by {}", busy.holder.clone().unwrap_or_else(|| "a program that cannot be seen".into())))
             .try_("leave --port out: a free one is chosen and told")),

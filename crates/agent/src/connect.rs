@@ -9,7 +9,6 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use etherparse::{IcmpEchoHeader, Icmpv4Header, Icmpv4Type, NetSlice, SlicedPacket, TransportSlice};
 use ipnet::IpNet;
 use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};

@@ -66,6 +66,13 @@ impl Keep {
     /// The folder cannot be written, or holds something damaged.
     pub fn open(folder: &Path) -> Result<Self> {
         fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(cannot(folder))?;
+        use std::os::unix::fs::PermissionsExt as _;
+        let mode = fs::metadata(folder).map_err(cannot(folder))?.permissions().mode() & 0o777;
+        if mode & 0o077 != 0 {
+            return Err(Problem::refused(format!("the agent's folder {} is open to others", folder.display()))
+                .why(format!("its mode is {mode:04o}; it holds the gateway's private key and must be 0700"))
+                .try_(format!("chmod 700 {}", folder.display())));
+        }
         let path = folder.join("news.jsonl");
         let news = OpenOptions::new().append(true).create(true).mode(0o600).open(&path).map_err(cannot(&path))?;
         let mut keep = Self { folder: folder.to_owned(), news, newest: 0, revoked: BTreeMap::new() };

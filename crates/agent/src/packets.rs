@@ -53,6 +53,16 @@ impl Udp {
         Ok(Self { socket, state })
     }
 
+    /// The same port once more, for a listener that takes it over without a moment in which it is nobody's.
+    ///
+    /// # Errors
+    /// The system has no descriptors left.
+    pub fn share(&self) -> io::Result<Self> {
+        let socket = self.socket.try_clone()?;
+        let state = UdpSocketState::new((&socket).into())?;
+        Ok(Self { socket, state })
+    }
+
     /// The port that the socket has.
     ///
     /// # Errors

@@ -90,11 +90,15 @@ pub fn folder() -> Result<PathBuf> {
             .try_("YESTREL_RUN=FOLDER names another")
     })?;
     use std::os::unix::fs::MetadataExt as _;
-    let owner = fs::metadata(&folder).map(|metadata| metadata.uid());
-    if owner.is_ok_and(|uid| uid != nix::unistd::geteuid().as_raw()) {
-        return Err(Problem::refused(format!("{} belongs to another user", folder.display()))
-            .why("what runs there could not be trusted")
-            .try_("YESTREL_RUN=FOLDER names another"));
+    let foreign =
+        |metadata: fs::Metadata| metadata.uid() != nix::unistd::geteuid().as_raw() || metadata.mode() & 0o022 != 0;
+    if fs::metadata(&folder).is_ok_and(foreign) {
+        return Err(Problem::refused(format!(
+            "{} belongs to another user, or can be written by others",
+            folder.display()
+        ))
+        .why("what runs there could not be trusted")
+        .try_("YESTREL_RUN=FOLDER names another"));
     }
     Ok(folder)
 }

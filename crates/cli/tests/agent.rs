@@ -294,7 +294,9 @@ fn a_device_that_claims_another_ones_address_is_not_heard() {
     let mut device = Device::new(config, gateway, Box::new(Dice(3)));
     device.open(Moment(1));
     let send = |device: &mut Device| {
-        device.take_output().iter().for_each(|(to, datagram)| drop(socket.send_to(datagram, to).unwrap()))
+        device.take_output().iter().for_each(|(to, datagram)| {
+            socket.send_to(datagram, to).unwrap();
+        })
     };
     send(&mut device);
     let mut buffer = [0; 2000];

@@ -45,6 +45,30 @@ fn an_estate_or_a_key_that_others_can_read_is_not_used() {
 }
 
 #[test]
+fn folders_that_others_can_write_or_look_into_are_not_used() {
+    let world = World::estate();
+    let mode =
+        |name: &str, mode| std::fs::set_permissions(world.path(name), std::fs::Permissions::from_mode(mode)).unwrap();
+    std::fs::create_dir(world.path("shared")).unwrap();
+    mode("shared", 0o777);
+    world.run("--estate shared/skerry estate create skerry").is(3).says("can be written by others").says("chmod go-w");
+    assert_eq!(std::fs::read_dir(world.path("shared")).unwrap().count(), 0);
+    mode("shared", 0o755);
+    world.run("--estate shared/skerry estate create skerry").is(0);
+    mode("shared", 0o775);
+    world.run("--estate shared/skerry user list").is(3).says("can be written by others");
+    // What is made for an estate is made for its owner alone.
+    world.run("--estate new/deeper/skerry estate create skerry").is(0);
+    assert_eq!(std::fs::metadata(world.path("new")).unwrap().permissions().mode() & 0o777, 0o700);
+    std::fs::create_dir(world.path("agent")).unwrap();
+    mode("agent", 0o755);
+    world.run("agent run --folder agent").is(3).says("is open to others").says("chmod 700");
+    std::fs::create_dir(world.path("run")).unwrap();
+    mode("run", 0o777);
+    world.run("tunnel list").is(3).says("can be written by others").says("YESTREL_RUN");
+}
+
+#[test]
 fn what_is_no_estate_is_said_and_left_alone() {
     let world = World::empty();
     world.run("user list").is(1).says("there is no estate").says("yestrel estate create");

@@ -109,6 +109,20 @@ fn closing_a_listener_closes_its_port_and_says_whom_it_costs_a_way() {
 }
 
 #[test]
+fn a_port_passes_from_a_closed_listener_to_a_new_one_in_one_rollout() {
+    let world = World::mara("--processes");
+    let port = world.run("listener list --format json").json()[0]["port"].as_str().unwrap().replace("/udp", "");
+    world.run("listener close harbour/talon --yes").is(0);
+    world.run(&format!("listener open harbour --name second --port {port}")).is(0);
+    world.run("device add mara/phone").is(0);
+    world.run("credential issue mara/phone").is(0);
+    world.run("rollout --yes").is(0).says("remove  listener harbour/talon").says("add     listener harbour/second");
+    world.run("credential handover mara/phone --to phone.yestrel --yes").is(0);
+    world.on_laptop("yestrel connect phone.yestrel --background --proxy 127.0.0.1:0").is(0);
+    world.run("lab fetch mara-laptop http://10.44.0.20/").is(0).says("seats left");
+}
+
+#[test]
 fn groups_and_users_change_together() {
     let world = World::estate();
     for group in ["crew", "office"] {
@@ -182,4 +196,33 @@ fn colour_is_for_terminals_and_can_be_switched_off() {
     assert!(!world.run("user list").out.contains('\x1b'));
     assert!(world.run("user list --color always").out.contains("\x1b[32mactive\x1b[0m"));
     assert!(!on_a_terminal(&world, 100, "user list", "").contains("\x1b[32m"));
+}
+
+#[test]
+fn a_demo_that_stays_can_be_gone_on_with_by_hand() {
+    let world = World::empty();
+    let came = world.run("demo --stay --folder played").is(0).says("yestrel lab stop");
+    assert!(came.out.contains("export YESTREL_ESTATE=") && came.out.contains("YESTREL_LAB="), "{came:?}");
+    let by_hand = |line: &str| {
+        let mut command = world.command(&line.split(' ').collect::<Vec<_>>());
+        command.env("YESTREL_ESTATE", world.path("played/skerry")).env("YESTREL_LAB", world.path("played/lab"));
+        let output = command.output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned())
+    };
+    let (connected, proved) =
+        (by_hand("session list"), by_hand("lab enter mara-laptop -- yestrel tunnel prove --reach 10.44.0.20:80"));
+    let revoked = by_hand("credential revoke mara/laptop --reason lost --yes");
+    let stopped = by_hand("lab stop");
+    assert!(connected.1.contains("mara/laptop"), "{connected:?}");
+    assert_eq!((proved.0, revoked.0, stopped.0), (Some(0), Some(0), Some(0)), "{proved:?} {revoked:?} {stopped:?}");
+    assert!(!world.path("played/lab").exists());
+}
+
+#[test]
+fn a_person_at_a_terminal_sees_progress_beside_the_answer() {
+    let world = World::harbour("--processes");
+    world.admit("mara", "mara/laptop");
+    let shown = on_a_terminal(&world, 100, "rollout --yes", "");
+    assert!(shown.contains("of 1") && shown.contains("done"), "{shown}");
+    assert!(!world.run("rollout --again --yes").is(0).err.contains("of 1"), "nobody watches");
 }

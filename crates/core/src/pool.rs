@@ -210,6 +210,13 @@ mod tests {
             }
         }
 
+        #[test]
+        fn no_text_makes_the_reader_fail_and_what_it_reads_begins_on_its_boundary(text in "[0-9a-f.:/ ]{0,24}|\\PC{0,30}") {
+            if let Ok(range) = range(&text) {
+                prop_assert_eq!(range, range.trunc());
+            }
+        }
+
         /// Against the plainest model: look at every address in turn.
         #[test]
         fn the_next_free_address_is_the_lowest(prefix in 24_u8..=29, used in prop::collection::btree_set(0_u32..256, 0..256)) {

@@ -103,6 +103,26 @@ pub fn check_private(path: &Path, what: &str) -> Result<()> {
     Ok(())
 }
 
+/// Refuses a folder in which others than the owner could put other files in place. A folder with the sticky bit, such
+/// as /tmp, is fine: there nobody can replace what is somebody else's.
+///
+/// # Errors
+/// The folder's mode lets others write.
+pub fn check_folder(file: &Path) -> Result<()> {
+    let folder = match file.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder,
+        _ => Path::new("."),
+    };
+    let Ok(metadata) = fs::metadata(folder) else { return Ok(()) };
+    let mode = metadata.permissions().mode() & 0o7777;
+    if mode & 0o022 != 0 && mode & 0o1000 == 0 {
+        return Err(Problem::refused(format!("the folder {} can be written by others", folder.display()))
+            .why(format!("its mode is {mode:04o}: they could put another estate in place"))
+            .try_(format!("chmod go-w {}", folder.display())));
+    }
+    Ok(())
+}
+
 impl SealingKey {
     /// Makes a key and writes its file, which must not be there yet, with mode 0600.
     ///

@@ -13,7 +13,7 @@ use yestrel_core::audit::HistoryRow;
 use yestrel_core::{Problem, Result};
 
 use crate::rows::{Book, Row, Rows};
-use crate::seal::check_private;
+use crate::seal::{check_folder, check_private};
 
 /// "YSTL": tells an estate from other SQLite files.
 const APPLICATION: i64 = 0x5953_544c;
@@ -59,6 +59,7 @@ impl SqliteStore {
         if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
             fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(cannot)?;
         }
+        check_folder(path)?;
         fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(|error| {
             if error.kind() == std::io::ErrorKind::AlreadyExists {
                 Problem::refused(format!("there is already something at {}", path.display()))
@@ -88,6 +89,7 @@ impl SqliteStore {
             return Err(Problem::words(format!("{} is a folder, not an estate", path.display())));
         }
         check_private(path, "the estate")?;
+        check_folder(path)?;
         let no_estate = |why: String| Problem::failed(format!("{} is no estate", path.display())).why(why);
         let mut store = Self::connect(path)?;
         let pragma = |name: &str| store.connection.pragma_query_value(None, name, |row| row.get::<_, i64>(0));

@@ -47,18 +47,23 @@ impl Doorkeeper for Door<'_> {
 }
 
 impl Listener {
-    /// Binds the port and starts the thread.
+    /// Binds the port, or takes it over from a listener that is about to close, and starts the thread.
     pub fn open(
         wanted: &OrderListener,
         identity: &Identity,
         options: &Options,
         shared: Arc<Shared>,
+        before: Option<&Self>,
     ) -> Result<Arc<Self>> {
         let suite: Suite = wanted.cipher.parse().map_err(|error: yestrel_wire::talon::suite::UnknownSuite| {
             Problem::refused(format!("the listener {} cannot be opened", wanted.name)).why(error.to_string())
         })?;
         let address = SocketAddr::new(options.bind.unwrap_or(IpAddr::V6(Ipv6Addr::UNSPECIFIED)), wanted.port);
-        let udp = Udp::bind(address).map_err(|error| {
+        let bound = match before {
+            Some(before) => before.udp.share(),
+            None => Udp::bind(address),
+        };
+        let udp = bound.map_err(|error| {
             let problem = Problem::refused(format!("port {}/udp of {} cannot be opened", wanted.port, wanted.name));
             match error.kind() {
                 std::io::ErrorKind::AddrInUse => problem
@@ -310,6 +315,10 @@ impl Listener {
     }
 
     fn datagram(&self, from: SocketAddr, datagram: &mut [u8], batch: &mut Batch) {
+        // What arrives after the goodbye is for a listener that may have taken the port over; devices repeat it.
+        if self.stop.load(Ordering::Relaxed) {
+            return;
+        }
         let Some(id) = ConnectionId::of(datagram) else { return };
         let now = clock::now();
         let lane = self.lanes.read().get(&id).cloned();

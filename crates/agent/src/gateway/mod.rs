@@ -404,14 +404,27 @@ impl Agent {
         plane.check(content)?;
         // New ports first: a busy one refuses the whole order while everything is as before.
         let mut listeners = self.listeners.lock();
+        let stays = |name: &String, running: &Arc<Listener>| {
+            content.listeners.iter().any(|wanted| wanted.name == *name && running.serves(wanted))
+        };
         let mut fresh = BTreeMap::new();
-        for wanted in &content.listeners {
-            if !listeners.get(&wanted.name).is_some_and(|running| running.serves(wanted)) {
-                let listener = Listener::open(wanted, identity, &self.options, self.shared.clone())?;
+        let opened = content
+            .listeners
+            .iter()
+            .filter(|wanted| !listeners.get(&wanted.name).is_some_and(|l| l.serves(wanted)))
+            .try_for_each(|wanted| {
+                let before =
+                    listeners.iter().find(|(name, running)| running.port() == wanted.port && !stays(name, running));
+                let before = before.map(|(_, running)| &**running);
+                let listener = Listener::open(wanted, identity, &self.options, self.shared.clone(), before)?;
                 fresh.insert(wanted.name.clone(), listener);
-            }
+                Ok(())
+            });
+        let switched = opened.and_then(|()| plane.switch(content, &self.shared.keep.lock()));
+        if switched.is_err() {
+            fresh.values().for_each(|listener: &Arc<Listener>| listener.shut_down());
         }
-        plane.switch(content, &self.shared.keep.lock())?;
+        switched?;
         *self.shared.plane.write() = Some(plane);
         *self.shared.content.write() = Some(Arc::new(InForce::new(order.clone(), hash)));
         let gone: Vec<_> = listeners
