@@ -5,7 +5,7 @@ use std::net::{IpAddr, Ipv4Addr};
 use ipnet::IpNet;
 use rtnetlink::packet_route::address::AddressAttribute;
 use rtnetlink::packet_route::link::LinkAttribute;
-use rtnetlink::packet_route::route::{RouteAttribute, RouteType};
+use rtnetlink::packet_route::route::{RouteAddress, RouteAttribute, RouteMessage, RouteType};
 use rtnetlink::packet_route::rule::{RuleAction, RuleAttribute, RulePortRange};
 use rtnetlink::packet_route::{AddressFamily, IpProtocol};
 use rtnetlink::{Handle, RouteMessageBuilder};
@@ -32,6 +32,28 @@ pub struct Rule {
     pub tcp: bool,
     pub source_port: Option<u16>,
     pub destination_port: Option<u16>,
+}
+
+/// Which families a removal is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Families {
+    Both,
+    OnlyV6,
+}
+
+/// The range that a route leads to.
+fn destination(route: &RouteMessage) -> Option<IpNet> {
+    let any = if route.header.address_family == AddressFamily::Inet6 {
+        IpAddr::V6(std::net::Ipv6Addr::UNSPECIFIED)
+    } else {
+        IpAddr::V4(Ipv4Addr::UNSPECIFIED)
+    };
+    let address = route.attributes.iter().find_map(|attribute| match attribute {
+        RouteAttribute::Destination(RouteAddress::Inet(four)) => Some(IpAddr::V4(*four)),
+        RouteAttribute::Destination(RouteAddress::Inet6(six)) => Some(IpAddr::V6(*six)),
+        _ => None,
+    });
+    IpNet::new(address.unwrap_or(any), route.header.destination_prefix_length).ok()
 }
 
 fn cannot(what: &str) -> impl Fn(rtnetlink::Error) -> Problem + '_ {
@@ -161,21 +183,25 @@ impl Netlink {
         }
     }
 
-    /// Removes every route of `table`, in both families.
-    pub fn clear_table(&self, table: u32) {
+    /// Removes the routes of `table` but those to one of `wanted`. What ends as unreachable stays, unless nothing is wanted.
+    pub fn retain_routes(&self, table: u32, wanted: &[IpNet], families: Families) {
         use futures_lite_stream::collect;
+        let v6 = RouteMessageBuilder::<std::net::Ipv6Addr>::new().build();
+        let messages = match families {
+            Families::Both => vec![RouteMessageBuilder::<Ipv4Addr>::new().build(), v6],
+            Families::OnlyV6 => vec![v6],
+        };
         self.runtime.block_on(async {
-            for message in [
-                RouteMessageBuilder::<Ipv4Addr>::new().build(),
-                RouteMessageBuilder::<std::net::Ipv6Addr>::new().build(),
-            ] {
+            for message in messages {
                 for route in collect(self.handle.route().get(message).execute()).await.into_iter().flatten() {
                     let own = route
                         .attributes
                         .iter()
                         .any(|attribute| matches!(attribute, RouteAttribute::Table(t) if *t == table))
                         || u32::from(route.header.table) == table;
-                    if own {
+                    let blocks = route.header.kind == RouteType::Unreachable && !wanted.is_empty();
+                    let stays = blocks || destination(&route).is_some_and(|range| wanted.contains(&range));
+                    if own && !stays {
                         let _ = self.handle.route().del(route).execute().await;
                     }
                 }
@@ -216,12 +242,16 @@ impl Netlink {
         }
     }
 
-    /// Removes all rules with one of these priorities, in both families.
-    pub fn remove_rules(&self, priorities: std::ops::RangeInclusive<u32>) {
+    /// Removes all rules with one of these priorities.
+    pub fn remove_rules(&self, priorities: std::ops::RangeInclusive<u32>, families: Families) {
         use futures_lite_stream::collect;
+        let versions: &[rtnetlink::IpVersion] = match families {
+            Families::Both => &[rtnetlink::IpVersion::V4, rtnetlink::IpVersion::V6],
+            Families::OnlyV6 => &[rtnetlink::IpVersion::V6],
+        };
         self.runtime.block_on(async {
-            for version in [rtnetlink::IpVersion::V4, rtnetlink::IpVersion::V6] {
-                for rule in collect(self.handle.rule().get(version).execute()).await.into_iter().flatten() {
+            for version in versions {
+                for rule in collect(self.handle.rule().get(version.clone()).execute()).await.into_iter().flatten() {
                     let own = rule.attributes.iter().any(
                         |attribute| matches!(attribute, RuleAttribute::Priority(priority) if priorities.contains(priority)),
                     );

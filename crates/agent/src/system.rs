@@ -21,7 +21,7 @@ use yestrel_core::{Problem, Result};
 use yestrel_wire::talon::message::Settings;
 
 use crate::keep::write_whole;
-use crate::netlink::{Netlink, Rule};
+use crate::netlink::{Families, Netlink, Rule};
 
 /// The system's main routing table.
 const MAIN: u32 = 254;
@@ -107,27 +107,31 @@ impl Applied {
         self.keep()?;
         let netlink = Netlink::new()?;
         let (priority, table) = (self.priority(), self.table());
-        netlink.remove_rules(priority..=priority + STEP - 1);
-        netlink.clear_table(table);
+        let everything = is_everything(reach);
+        // Settings may come while the tunnel is up. What leads into it is then never taken away first: not for a moment may
+        // traffic find its usual way. Only the exceptions for the gateway itself are made anew.
+        netlink.remove_rules(priority..=priority + 3, Families::Both);
         let inner = settings.inner.addr();
         netlink.add_address(&self.interface, inner, 32)?;
         netlink.remove_addresses_but(&self.interface, &[inner])?;
         netlink.set_packet_size(&self.interface, settings.packet_size)?;
-        netlink.add_route(IpNet::from(settings.gateway), &self.interface, table)?;
-        for range in reach.iter().filter(|range| matches!(range, IpNet::V4(_))) {
+        let mut wanted: Vec<_> = reach.iter().filter(|range| matches!(range, IpNet::V4(_))).copied().collect();
+        wanted.push(IpNet::from(settings.gateway));
+        for range in &wanted {
             netlink.add_route(*range, &self.interface, table)?;
-        }
-        let everything = is_everything(reach);
-        if everything {
-            // The tunnel carries IPv4; what would leave by IPv6 beside it is blocked. A system without IPv6 refuses
-            // this, and needs none of it.
-            if netlink.add_unreachable(true, table).is_ok() {
-                let rule = Rule { v6: true, ..self.rule(4, table) };
-                netlink.add_rule(&rule)?;
-            }
         }
         if self.strict {
             netlink.add_unreachable(false, table)?;
+        }
+        // The tunnel carries IPv4; what would leave by IPv6 beside it is blocked. A system without IPv6 refuses this, and
+        // needs none of it.
+        if everything && netlink.add_unreachable(true, table).is_ok() {
+            netlink.add_rule(&Rule { v6: true, ..self.rule(4, table) })?;
+        }
+        netlink.retain_routes(table, &wanted, Families::Both);
+        if !everything {
+            netlink.remove_rules(priority + 4..=priority + 4, Families::OnlyV6);
+            netlink.retain_routes(table, &[], Families::OnlyV6);
         }
         let host = IpNet::from(gateway.ip());
         let v6 = host.addr().is_ipv6();
@@ -168,12 +172,12 @@ impl Applied {
         if self.resolvers.is_none() {
             let link = fs::read_link(path).ok();
             let text = fs::read_to_string(path).unwrap_or_default();
-            self.resolvers = Some(ResolverFile { path: path.to_owned(), link: link.clone(), text });
+            self.resolvers = Some(ResolverFile { path: path.to_owned(), link, text });
             self.keep()?;
-            if link.is_some() {
-                // What it points to belongs to another program, which would write it anew at any time.
-                fs::remove_file(path).map_err(cannot)?;
-            }
+        }
+        if fs::symlink_metadata(path).is_ok_and(|metadata| metadata.is_symlink()) {
+            // What it points to belongs to another program, which would write it anew at any time.
+            fs::remove_file(path).map_err(cannot)?;
         }
         let mut text =
             "# written by yestrel while its tunnel is up; the file as it was comes back at the end\n".to_owned();
@@ -199,7 +203,7 @@ impl Applied {
         if !self.strict
             && let Ok(netlink) = Netlink::new()
         {
-            netlink.remove_rules(self.priority()..=self.priority() + STEP - 1);
+            netlink.remove_rules(self.priority()..=self.priority() + STEP - 1, Families::Both);
             self.restore_resolvers();
         }
     }
@@ -207,8 +211,8 @@ impl Applied {
     /// Takes everything back.
     pub fn undo(&self) {
         if let Ok(netlink) = Netlink::new() {
-            netlink.remove_rules(self.priority()..=self.priority() + STEP - 1);
-            netlink.clear_table(self.table());
+            netlink.remove_rules(self.priority()..=self.priority() + STEP - 1, Families::Both);
+            netlink.retain_routes(self.table(), &[], Families::Both);
         }
         self.restore_resolvers();
         let _ = fs::remove_file(&self.file);

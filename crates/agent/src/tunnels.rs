@@ -71,6 +71,33 @@ pub struct TunnelStatus {
     pub pid: u32,
 }
 
+impl TunnelStatus {
+    /// A tunnel of which nothing but this is known yet.
+    #[must_use]
+    pub fn new(name: &str, state: &str, holder: &str) -> Self {
+        Self {
+            name: name.into(),
+            state: state.into(),
+            holder: holder.into(),
+            gateway: String::new(),
+            way: String::new(),
+            peer: None,
+            inner: None,
+            gateway_inner: None,
+            since: None,
+            sent: 0,
+            received: 0,
+            last_answer: None,
+            reach: Vec::new(),
+            resolvers: Vec::new(),
+            packet_size: 0,
+            proxy: None,
+            strict: false,
+            pid: 0,
+        }
+    }
+}
+
 /// The folder of running tunnels: `YESTREL_RUN`, else /run/yestrel for root, else the user's own run folder.
 ///
 /// # Errors
@@ -182,24 +209,10 @@ pub fn list() -> Result<Vec<TunnelStatus>> {
         applied.after_crash();
         if applied.strict {
             tunnels.push(TunnelStatus {
-                name,
-                state: "blocked".into(),
-                holder: "-".into(),
                 gateway: "-".into(),
                 way: "-".into(),
-                peer: None,
-                inner: None,
-                gateway_inner: None,
-                since: None,
-                sent: 0,
-                received: 0,
-                last_answer: None,
-                reach: Vec::new(),
-                resolvers: Vec::new(),
-                packet_size: 0,
-                proxy: None,
                 strict: true,
-                pid: 0,
+                ..TunnelStatus::new(&name, "blocked", "-")
             });
         }
     }

@@ -237,3 +237,42 @@ fn a_resolver_file_that_is_a_link_is_a_link_again_afterwards() {
         .is(0)
         .says("restored");
 }
+
+#[test]
+fn new_settings_never_let_traffic_out_beside_a_full_tunnel_and_a_narrower_reach_frees_the_rest() {
+    let world = World::harbour(NAMESPACES);
+    world.run("listener change harbour/talon --reach everything").is(0);
+    world.admit("mara", "mara/laptop");
+    world.run("rollout --yes").is(0);
+    world.run("credential handover mara/laptop --to mara.yestrel --yes").is(0);
+    connect(&world);
+    // The cafe counts whatever the laptop sends anywhere but to the gateway.
+    let watch = "table inet watch { counter beside { } \n chain see { type filter hook forward priority -300; \n iifname lan ip daddr != 203.0.113.10 counter name beside \n }\n}\n";
+    world.shell("cafe-router", &format!("printf '{watch}' | nft -f -")).is(0);
+    let beside = || world.shell("cafe-router", "nft list counters table inet watch").is(0).out;
+    let before = beside();
+    let _chatter = python(
+        &world,
+        "mara-laptop",
+        "import socket,time
+s=socket.socket(socket.AF_INET,socket.SOCK_DGRAM); end=time.time()+60
+while time.time()<end:
+    try: s.sendto(b'x',('192.0.2.80',9))
+    except OSError: pass
+    time.sleep(0.0005)",
+    );
+    for round in 0..6 {
+        world.run(&format!("listener change harbour/talon --packet-size {}", 1300 + round)).is(0);
+        world.run("rollout --yes").is(0);
+        wait(10, "the laptop has the new settings", || {
+            world.shell("mara-laptop", "ip link").out.contains(&format!("mtu {} ", 1300 + round)).then_some(())
+        });
+    }
+    assert_eq!(beside(), before);
+    // Narrower: the rest goes its usual way, by IPv6 too.
+    world.run("listener change harbour/talon --reach site").is(0);
+    world.run("rollout --yes").is(0);
+    wait(10, "what is beyond the reach goes beside the tunnel", || (beside() != before).then_some(()));
+    assert!(!world.shell("mara-laptop", "ip -6 rule").out.contains("181"));
+    assert!(world.shell("mara-laptop", "ip route get 10.44.0.20").out.contains("dev yestrel"));
+}
