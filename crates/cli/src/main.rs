@@ -57,6 +57,7 @@ Exit status: 0 done, 1 failed, 2 the words were wrong, 3 refused by a rule or a 
 
 /// What every command takes.
 #[derive(Args, Clone)]
+#[command(next_help_heading = "For every command")]
 pub struct Global {
     /// The estate's file [default: YESTREL_ESTATE, else estate in the user's data folder]
     #[arg(long, global = true, value_name = "PATH")]
