@@ -261,28 +261,30 @@ mod tests {
 
     #[test]
     fn revocations_only_grow() {
-        let folder = tempfile::tempdir().unwrap();
-        let mut keep = Keep::open(folder.path()).unwrap();
+        let temporary = tempfile::tempdir().unwrap();
+        let folder = temporary.path().join("agent");
+        let mut keep = Keep::open(&folder).unwrap();
         keep.learn(&revoked("lost")).unwrap();
         keep.learn(&revoked("found again")).unwrap();
         keep.learn(&BTreeMap::new()).unwrap();
-        assert_eq!(Keep::open(folder.path()).unwrap().revoked(), &revoked("lost"));
+        assert_eq!(Keep::open(&folder).unwrap().revoked(), &revoked("lost"));
     }
 
     #[test]
     fn news_survive_and_keep_their_numbers_even_after_a_cut_line() {
-        let folder = tempfile::tempdir().unwrap();
+        let temporary = tempfile::tempdir().unwrap();
+        let folder = temporary.path().join("agent");
         let started = || NewsEvent::Started { version: "1".into() };
         {
-            let mut keep = Keep::open(folder.path()).unwrap();
+            let mut keep = Keep::open(&folder).unwrap();
             for _ in 0..PAGE + 3 {
                 keep.note(started()).unwrap();
             }
         }
-        let path = folder.path().join("news.jsonl");
+        let path = folder.join("news.jsonl");
         let mut file = OpenOptions::new().append(true).open(&path).unwrap();
         file.write_all(b"{\"number\":9999,\"at\":\"20").unwrap();
-        let mut keep = Keep::open(folder.path()).unwrap();
+        let mut keep = Keep::open(&folder).unwrap();
         keep.note(started()).unwrap();
         let (page, more) = keep.news_after(2).unwrap();
         assert_eq!((page.len(), more, page[0].number), (PAGE, true, 3));
