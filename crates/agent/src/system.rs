@@ -123,9 +123,10 @@ impl Applied {
         if self.strict {
             netlink.add_unreachable(false, table)?;
         }
-        // The tunnel carries IPv4; what would leave by IPv6 beside it is blocked. A system without IPv6 refuses this, and
-        // needs none of it.
-        if everything && netlink.add_unreachable(true, table).is_ok() {
+        // The tunnel carries IPv4; what would leave by IPv6 beside it is blocked, or the tunnel is not up. A system
+        // without IPv6 needs none of it.
+        if everything && Path::new("/proc/net/if_inet6").exists() {
+            netlink.add_unreachable(true, table)?;
             netlink.add_rule(&Rule { v6: true, ..self.rule(4, table) })?;
         }
         netlink.retain_routes(table, &wanted, Families::Both);

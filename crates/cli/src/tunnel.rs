@@ -127,6 +127,30 @@ fn echo(tunnel: &TunnelStatus, to: Ipv4Addr, hops: u8) -> Result<(Option<Ipv4Add
     }
 }
 
+/// Which way the system would send to an address outside. Joining a UDP socket to it asks for the route and sends nothing.
+fn way_out(to: SocketAddr) -> Option<IpAddr> {
+    let any: IpAddr = if to.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { std::net::Ipv6Addr::UNSPECIFIED.into() };
+    let socket = std::net::UdpSocket::bind(SocketAddr::new(any, 0)).ok()?;
+    socket.connect(to).ok()?;
+    socket.local_addr().ok().map(|own| own.ip())
+}
+
+/// Whether anything would leave beside a tunnel that is to take everything: addresses of the documentation stand for the
+/// outside (RFC 5737, RFC 3849).
+fn beside(inner: Option<Ipv4Addr>) -> Finding {
+    let four = way_out(SocketAddr::from(([192, 0, 2, 1], 9)));
+    let six = way_out(SocketAddr::from(([0x2001, 0xdb8, 0, 0, 0, 0, 0, 1], 9)));
+    match (four == inner.map(IpAddr::V4), six) {
+        (true, None) => finding(true, "beside", "IPv6 has no way out, IPv4 goes out from the inner address".into()),
+        (true, Some(six)) => finding(false, "beside", format!("IPv6 would go out from {six}")),
+        (false, _) => finding(
+            false,
+            "beside",
+            format!("IPv4 would go out from {}", four.map_or("nowhere".into(), |own| own.to_string())),
+        ),
+    }
+}
+
 fn prove(
     global: &Global,
     name: Option<&str>,
@@ -217,7 +241,7 @@ fn prove(
     );
     found.push(finding(moved, "counted", counted));
     if system::is_everything(&tunnel.reach) && tunnel.proxy.is_none() {
-        found.push(finding(true, "beside", "IPv6 is blocked, all of IPv4 goes through the tunnel".into()));
+        found.push(beside(tunnel.inner));
     }
     let bad = found.iter().filter(|finding| finding.grade == Grade::Bad).count();
     global.output().findings(&format!("{}  {} at {}", tunnel.name, tunnel.holder, tunnel.way), &found);

@@ -55,7 +55,9 @@ fn the_firewall_has_exactly_what_is_needed_and_retiring_leaves_no_trace() {
     assert_eq!(world.shell("harbour", "nft list tables").out.trim(), "");
     world.shell("harbour", "cat /proc/sys/net/ipv4/ip_forward").says("0");
     world.shell("harbour", "ip link").is(0).out.lines().for_each(|line| assert!(!line.contains("yestrel"), "{line}"));
-    assert!(!world.path("lab/hosts/harbour/var").exists());
+    for left in ["var", "opt", "agent.log", "agent.pid"] {
+        assert!(!world.path(&format!("lab/hosts/harbour/{left}")).exists(), "{left}");
+    }
     // With the same names again, from nothing.
     world.run("gateway create harbour --host harbour --dialled gangway.skerry.example").is(0);
 }
@@ -278,6 +280,13 @@ try: s.sendto(b'x'*30,('2001:db8:1::1',443)); print('sent')
 except OSError as e: print('blocked')";
     world.run_words(&["lab", "enter", "mara-laptop", "--", "python3", "-c", look_up]).is(0).says("blocked");
     assert_eq!(leaked(&world), before);
+    world.on_laptop("yestrel tunnel prove --reach 10.44.0.20:80").is(0).says("IPv6 has no way out");
+    // A way out that somebody makes beside the tunnel is seen.
+    world.shell("mara-laptop", "ip -6 rule add priority 100 lookup main").is(0);
+    world.on_laptop("yestrel tunnel prove --reach 10.44.0.20:80").is(3).says("IPv6 would go out from 2001:db8:1::20");
+    world.shell("mara-laptop", "ip -6 rule del priority 100 && ip rule add priority 100 lookup main").is(0);
+    world.on_laptop("yestrel tunnel prove").is(3).says("IPv4 would go out from 192.168.1.20");
+    world.shell("mara-laptop", "ip rule del priority 100").is(0);
     world.on_laptop("yestrel tunnel stop harbour").is(0);
     world.shell("mara-laptop", "cat /etc/resolv.conf").says("192.168.1.1");
     // The watch itself works: without the tunnel, the same packets are seen.

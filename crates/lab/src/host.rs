@@ -265,7 +265,13 @@ impl Machine {
         for left in ["opt", "var"] {
             let _ = fs::remove_dir_all(self.folder.join(left));
         }
-        Ok(())
+        for left in ["agent.log", "agent.pid"] {
+            let _ = fs::remove_file(self.folder.join(left));
+        }
+        match ["opt", "var", "agent.log", "agent.pid"].iter().find(|left| self.folder.join(left).exists()) {
+            Some(left) => Err(Problem::failed(format!("{left} cannot be removed from {}", self.plan.name))),
+            None => Ok(()),
+        }
     }
 }
 

@@ -472,9 +472,11 @@ impl Agent {
             listener.shut_down();
         }
         self.listeners.lock().clear();
-        if let Some(plane) = self.shared.plane.write().take() {
-            plane.undo(&self.shared.keep.lock());
+        let plane = self.shared.plane.read().clone();
+        if let Some(plane) = plane {
+            plane.undo(&self.shared.keep.lock())?;
         }
+        *self.shared.plane.write() = None;
         *self.shared.content.write() = None;
         self.shared.keep.lock().forget()?;
         tracing::info!("retired");

@@ -144,16 +144,19 @@ impl Plane {
     }
 
     /// Takes everything back that was changed on the machine. The TUN device goes with the process.
-    pub fn undo(&self, keep: &Keep) {
-        if let Self::Kernel { name, .. } = self {
-            let _ = probe::nft(&["-f", "-"], &format!("table {TABLE}\ndelete table {TABLE}\n"));
-            if let Ok(netlink) = Netlink::new() {
-                let _ = netlink.remove_addresses_but(name, &[]);
-            }
-            if let Ok(Some(Before { forwarding: false })) = keep.before() {
-                let _ = std::fs::write(FORWARDING, "0");
-            }
+    ///
+    /// # Errors
+    /// Something could not be taken back; then it can be tried again.
+    pub fn undo(&self, keep: &Keep) -> Result<()> {
+        let Self::Kernel { name, .. } = self else { return Ok(()) };
+        probe::nft(&["-f", "-"], &format!("table {TABLE}\ndelete table {TABLE}\n"))?;
+        Netlink::new()?.remove_addresses_but(name, &[])?;
+        if let Some(Before { forwarding: false }) = keep.before()? {
+            std::fs::write(FORWARDING, "0").map_err(|error| {
+                Problem::failed("forwarding cannot be switched off again").why(format!("{FORWARDING}: {error}"))
+            })?;
         }
+        Ok(())
     }
 }
 
