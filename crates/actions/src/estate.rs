@@ -118,3 +118,14 @@ pub(crate) fn this(book: &yestrel_store::Book<'_>) -> Result<Estate> {
 pub fn history(context: &mut Context, limit: usize) -> Result<Vec<HistoryRow>> {
     context.read(|book| book.history(limit))
 }
+
+/// Whether the history is as it was written; otherwise the first row that is not, and how. Gives how many rows there are.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn verify_history(context: &mut Context) -> Result<(usize, Option<(u64, String)>)> {
+    context.read(|book| {
+        let rows = book.history(usize::MAX)?;
+        Ok((rows.len(), yestrel_core::audit::verify(&rows, book.history_head()?.as_ref())))
+    })
+}

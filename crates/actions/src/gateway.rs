@@ -1,10 +1,11 @@
 //! Gateways.
 
 use serde::Serialize;
-use yestrel_core::control::{Answer, Ask, Status};
+use yestrel_core::control::{Answer, Ask, Manage, Managed, Status};
 use yestrel_core::keys::KeyPair;
-use yestrel_core::nouns::{Credential, Gateway, Host, Listener, StoredOrder};
-use yestrel_core::{Problem, Result, name};
+use yestrel_core::nouns::{Credential, Gateway, Host, Listener, Site, StoredOrder};
+use yestrel_core::schedule::Schedule;
+use yestrel_core::{Problem, Result, name, pool};
 use yestrel_store::Record as _;
 use yestrel_store::seal::random32;
 
@@ -22,6 +23,30 @@ pub struct Wish {
     pub outward: Option<String>,
     pub masquerade: Option<bool>,
     pub site: Option<String>,
+    /// Hours in which its agent may be upgraded without a person; empty: never.
+    pub updates: Option<String>,
+    /// Where it answers its metrics; `Some(None)`: nowhere.
+    pub metrics: Option<Option<std::net::SocketAddrV4>>,
+}
+
+/// Metrics say much about a network: they are answered at inner addresses only.
+fn check_metrics(book: &yestrel_store::Book<'_>, gateway: &Gateway, at: std::net::SocketAddrV4) -> Result<()> {
+    let site: Site = book.need(&gateway.site)?;
+    let listeners: Vec<Listener> = book.find(&[("gateway", gateway.name.as_str().into())])?;
+    let own = listeners.iter().any(|listener| pool::gateway_address(&listener.pool) == *at.ip());
+    let inside = site.networks.iter().any(|network| network.contains(&std::net::IpAddr::V4(*at.ip())));
+    if own || inside {
+        return Ok(());
+    }
+    let first = listeners.first().map(|listener| pool::gateway_address(&listener.pool));
+    let problem = Problem::refused(format!("{} is no inner address of the gateway {}", at.ip(), gateway.name))
+        .why("metrics are answered inside only: at the gateway's own address in a pool, or in a network of its site");
+    Err(match first {
+        Some(address) => {
+            problem.try_(format!("yestrel gateway change {} --metrics {address}:{}", gateway.name, at.port()))
+        }
+        None => problem.try_(format!("yestrel listener open {}   gives it a pool", gateway.name)),
+    })
 }
 
 fn check(wish: &Wish, host: &Host) -> Result<()> {
@@ -63,7 +88,9 @@ pub fn create(context: &mut Context, gateway: &str, host: &str, wish: &Wish) -> 
                 .try_(format!("yestrel gateway create {gateway} --host {} --dialled gangway.skerry.example", host.name))
         })?;
         let site = wish.site.clone().unwrap_or_else(|| host.site.clone());
-        book.need::<yestrel_core::nouns::Site>(&site)?;
+        let place: Site = book.need(&site)?;
+        let hours = wish.updates.as_deref().filter(|hours| !hours.is_empty());
+        let updates = hours.map(|hours| Schedule::parse(hours, &place.time_zone)).transpose()?;
         let gateway = Gateway {
             name: gateway.into(),
             host: host.name.clone(),
@@ -76,6 +103,8 @@ pub fn create(context: &mut Context, gateway: &str, host: &str, wish: &Wish) -> 
             adopted: false,
             order_number: 0,
             news_seen: 0,
+            updates,
+            metrics: None,
             created,
         };
         book.add(&gateway)?;
@@ -107,13 +136,25 @@ pub fn change(context: &mut Context, gateway: &str, wish: &Wish) -> Result<(Gate
             gateway.masquerade = masquerade;
         }
         if let Some(site) = &wish.site {
-            book.need::<yestrel_core::nouns::Site>(site)?;
+            book.need::<Site>(site)?;
             said.push(format!("site {site}"));
             gateway.site.clone_from(site);
         }
+        if let Some(hours) = &wish.updates {
+            let site: Site = book.need(&gateway.site)?;
+            gateway.updates = if hours.is_empty() { None } else { Some(Schedule::parse(hours, &site.time_zone)?) };
+            said.push(format!("updates {}", if hours.is_empty() { "never" } else { hours }));
+        }
+        if let Some(at) = wish.metrics {
+            if let Some(at) = at {
+                check_metrics(book, &gateway, at)?;
+            }
+            gateway.metrics = at;
+            said.push(at.map_or_else(|| "metrics nowhere".to_owned(), |at| format!("metrics at {at}")));
+        }
         if said.is_empty() {
             return Err(Problem::words("nothing was said that should change")
-                .try_("--dialled, --outward, --masquerade, --routed or --site"));
+                .try_("--dialled, --outward, --masquerade, --routed, --site, --updates or --metrics"));
         }
         book.put(&gateway)?;
         book.note("gateway change", &gateway.name, &said.join(", "))?;
@@ -178,7 +219,7 @@ pub fn show(context: &mut Context, gateway: &str) -> Result<View> {
         .into_iter()
         .find(|view| view.gateway.name == gateway.name)
         .ok_or_else(|| Problem::failed(format!("the gateway {} is gone", gateway.name)))?;
-    match yestrel_places::open(&host.name, &host.via).and_then(|place| place.ask(&Ask::Status)) {
+    match context.place(&host).and_then(|place| place.ask(&Ask::Status)) {
         Ok(Answer::Status(status)) => view.status = Some(status),
         Ok(_) => view.silent = Some("it answers something else than was asked".into()),
         Err(problem) => {
@@ -202,17 +243,18 @@ pub fn retire_preview(context: &mut Context, gateway: &str) -> Result<Vec<String
     })
 }
 
-/// Takes a gateway off its host with every trace, then out of the estate. With `abandoned`, a host that cannot be reached does
+/// Takes a gateway off its host with every trace, then out of the estate; gives what was removed there. With `abandoned`, a host that cannot be reached does
 /// not stop that.
 ///
 /// # Errors
 /// No such gateway, or the host cannot be reached.
-pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<Option<Problem>> {
+pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<(Vec<String>, Option<Problem>)> {
     let gateway: Gateway = context.read(|book| book.need(gateway))?;
     let host: Host = context.read(|book| book.need(&gateway.host))?;
     // What it has seen until now is worth keeping.
     let _ = crate::session::collect(context, &gateway.name);
-    let removed = yestrel_places::open(&host.name, &host.via).and_then(|place| place.remove());
+    let removed = context.place(&host).and_then(|place| place.remove(false));
+    let gone = removed.as_ref().map(Clone::clone).unwrap_or_default();
     let left = match removed {
         Err(problem) if !abandoned => {
             return Err(problem
@@ -242,5 +284,138 @@ pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<O
         };
         book.note("gateway retire", &gateway.name, detail)
     })?;
-    Ok(left)
+    Ok((gone, left))
+}
+
+/// Stops the gateway's agent and starts it again. Sessions come back by themselves.
+///
+/// # Errors
+/// No such gateway, its host cannot be reached, or the agent does not come up again.
+pub fn restart(context: &mut Context, gateway: &str) -> Result<()> {
+    let place = crate::session::place(context, gateway)?;
+    match place.manage(&Manage::Restart)? {
+        Managed::Restarted => {}
+        _ => return Err(Problem::failed(format!("the host of {gateway} answers something else than was asked"))),
+    }
+    context.write(|book| book.note("gateway restart", gateway, ""))
+}
+
+/// A piece of the agent's log: from `offset` on, or its newest lines, and where the next piece begins.
+///
+/// # Errors
+/// No such gateway, or its host cannot be reached.
+pub fn log(context: &mut Context, gateway: &str, offset: Option<u64>) -> Result<(String, u64)> {
+    match crate::session::place(context, gateway)?.manage(&Manage::Log { offset })? {
+        Managed::Log { text, next } => Ok((text, next)),
+        _ => Err(Problem::failed(format!("the host of {gateway} answers something else than was asked"))),
+    }
+}
+
+/// What moving a gateway would do.
+#[derive(Debug, Serialize)]
+pub struct Move {
+    pub gateway: Gateway,
+    pub from: String,
+    pub to: String,
+    /// Devices that come in there.
+    pub devices: usize,
+    /// What the name that is dialled must lead to afterwards; `None` when it is not known.
+    pub new_address: Option<String>,
+    /// Whether an address is dialled, which stays behind.
+    pub dials_address: bool,
+}
+
+/// Looks at a move without doing anything.
+///
+/// # Errors
+/// No such gateway or host, the same host, or one that has a gateway.
+pub fn move_preview(context: &mut Context, gateway: &str, to: &str) -> Result<Move> {
+    context.read(|book| {
+        let gateway: Gateway = book.need(gateway)?;
+        let host: Host = book.need(to)?;
+        if gateway.host == host.name {
+            return Err(Problem::refused(format!("the gateway {} is on the host {} already", gateway.name, host.name)));
+        }
+        if let Some(other) = book.find::<Gateway>(&[("host", host.name.as_str().into())])?.first() {
+            return Err(Problem::refused(format!("the host {} has the gateway {} already", host.name, other.name))
+                .why("one host carries one gateway"));
+        }
+        let outward = host.facts.as_ref().and_then(|facts| facts.outward(None));
+        let new_address = outward.and_then(|interface| interface.addresses.first()).map(|net| net.addr().to_string());
+        let prefix = format!("{}/", gateway.name);
+        let credentials: Vec<Credential> = book.find(&[("revoked", serde_json::Value::Null)])?;
+        let devices = credentials.iter().filter(|c| c.ways.iter().any(|way| way.listener.starts_with(&prefix))).count();
+        let dials_address = gateway.dialled.parse::<std::net::IpAddr>().is_ok();
+        Ok(Move { from: gateway.host.clone(), to: host.name, gateway, devices, new_address, dials_address })
+    })
+}
+
+/// Moves a gateway to another host: name dialled, keys, credentials and inner addresses stay. First the new host carries its
+/// newest order, then the old one is freed. Gives what was removed there, or why that could not be done.
+///
+/// # Errors
+/// As [`move_preview`], or the new host does not take the order: then all is as before. With `abandoned`, an old host that
+/// cannot be reached does not stop it.
+pub fn move_to(
+    context: &mut Context,
+    gateway: &str,
+    to: &str,
+    abandoned: bool,
+) -> Result<(Vec<String>, Option<Problem>)> {
+    let plan = move_preview(context, gateway, to)?;
+    let old: Host = context.read(|book| book.need(&plan.from))?;
+    if !abandoned {
+        // Before anything is changed: an old host that cannot be freed would go on as a second copy of this gateway.
+        let reached = context.place(&old).and_then(|place| place.ask(&Ask::Status));
+        reached.map_err(|problem| {
+            problem
+                .try_(format!("yestrel gateway move {gateway} --to {to} --abandoned   leaves what is on {}", old.name))
+        })?;
+        let _ = crate::session::collect(context, gateway);
+    }
+    let set_host = |context: &mut Context, host: &str, adopted: bool, news_seen: u64| {
+        context.write(|book| {
+            let mut record: Gateway = book.need(gateway)?;
+            record.host = host.to_owned();
+            record.adopted = adopted;
+            record.news_seen = news_seen;
+            if let Some(outward) = &record.outward {
+                let host: Host = book.need(host)?;
+                // The interface has another name there, unless it has the same.
+                if host.facts.is_some_and(|facts| facts.outward(Some(outward)).is_none()) {
+                    record.outward = None;
+                }
+            }
+            book.put(&record)
+        })
+    };
+    set_host(context, &plan.to, false, 0)?;
+    let how = crate::rollout::How { again: true, ..Default::default() };
+    let outcome = crate::rollout::rollout(context, &[gateway.to_owned()], how)?.pop();
+    if let Some(problem) = outcome.and_then(|outcome| outcome.problem) {
+        context.write(|book| {
+            let mut record: Gateway = book.need(gateway)?;
+            record.host.clone_from(&plan.from);
+            record.adopted = plan.gateway.adopted;
+            record.news_seen = plan.gateway.news_seen;
+            record.outward.clone_from(&plan.gateway.outward);
+            book.put(&record)
+        })?;
+        return Err(problem.try_(format!("the gateway {gateway} is still on {}, as it was", plan.from)));
+    }
+    let removed = context.place(&old).and_then(|place| place.remove(false));
+    let (gone, left) = match removed {
+        Ok(gone) => (gone, None),
+        Err(problem) => (Vec::new(), Some(problem)),
+    };
+    context.write(|book| {
+        let detail = format!(
+            "from {} to {}{}",
+            plan.from,
+            plan.to,
+            if left.is_some() { "; what is on the old host could not be removed" } else { "" }
+        );
+        book.note("gateway move", gateway, &detail)
+    })?;
+    Ok((gone, left))
 }

@@ -1,36 +1,191 @@
 //! Hosts.
 
+use std::sync::Arc;
+
+use jiff::Timestamp;
 use yestrel_core::facts::{Facts, Finding};
-use yestrel_core::nouns::{Gateway, Host, HostKind, Site};
-use yestrel_core::{Result, name};
+use yestrel_core::nouns::{Access, Gateway, Host, HostKind, Site};
+use yestrel_core::{Problem, Result, name};
+pub use yestrel_places::fingerprint;
+use yestrel_places::{Person, Target};
+use zeroize::Zeroizing;
 
 use crate::{Context, still_needed};
+
+/// What a command says about a host; `None` leaves what is there. An empty text takes away what is there.
+#[derive(Debug, Default)]
+pub struct Wish {
+    pub site: Option<String>,
+    pub kind: Option<HostKind>,
+    pub via: Option<String>,
+    pub key_file: Option<String>,
+    pub jump: Option<String>,
+    pub agent_binary: Option<String>,
+    /// The fingerprint that the host's key must have; then nobody is asked.
+    pub host_key: Option<String>,
+}
+
+/// A person who has said already which key is right.
+struct Expecting {
+    fingerprint: String,
+    person: Arc<dyn Person>,
+}
+
+impl Person for Expecting {
+    fn secret(&self, what: &str) -> Result<Zeroizing<String>> {
+        self.person.secret(what)
+    }
+
+    fn compares(&self, host: &str, algorithm: &str, fingerprint: &str) -> Result<bool> {
+        if fingerprint == self.fingerprint {
+            return Ok(true);
+        }
+        Err(Problem::refused(format!("the key of {host} is not the one that was named"))
+            .why(format!("it is {algorithm} {fingerprint}, and {} was named", self.fingerprint))
+            .try_("compare again; if they differ, somebody may stand in between"))
+    }
+
+    fn progress(&self, what: &str, done: u64, whole: u64) {
+        self.person.progress(what, done, whole);
+    }
+}
+
+/// Brings what a command says into a host's record; whether how it is got into is another now.
+fn apply(host: &mut Host, wish: &Wish) -> Result<bool> {
+    let some = |text: &String| (!text.is_empty()).then(|| text.clone());
+    if let Some(kind) = wish.kind {
+        host.kind = kind;
+    }
+    if let Some(site) = &wish.site {
+        host.site.clone_from(site);
+    }
+    let before = (host.via.clone(), host.access.clone());
+    if let Some(via) = &wish.via {
+        // Whatever stands for a default is written out, so that the record says all of it.
+        host.via = if via.starts_with("ssh://") { via.parse::<Target>()?.to_string() } else { via.clone() };
+    }
+    let access = &mut host.access;
+    if let Some(key_file) = &wish.key_file {
+        access.key_file = some(key_file).map(|path| absolute(&path)).transpose()?;
+    }
+    if let Some(binary) = &wish.agent_binary {
+        access.agent_binary = some(binary).map(|path| absolute(&path)).transpose()?;
+    }
+    if let Some(jump) = &wish.jump {
+        access.jump = some(jump).map(|jump| Ok::<_, Problem>(jump.parse::<Target>()?.to_string())).transpose()?;
+        access.jump_key = None;
+    }
+    if let Some(fingerprint) = &wish.host_key {
+        if !fingerprint.starts_with("SHA256:") {
+            return Err(Problem::words(format!("{fingerprint:?} is no fingerprint of a key"))
+                .why("a fingerprint is SHA256: and 43 letters and digits")
+                .try_("on the host: ssh-keygen -l -f /etc/ssh/ssh_host_ed25519_key.pub"));
+        }
+        access.host_key = None;
+    }
+    if !host.via.starts_with("ssh://") && host.access != Access::default() {
+        return Err(Problem::words("keys, jump hosts and binaries are for hosts that are managed over SSH")
+            .why(format!("the host {} is managed via {}", host.name, host.via)));
+    }
+    Ok(before != (host.via.clone(), host.access.clone()) || wish.host_key.is_some())
+}
+
+/// A path that means the same from everywhere.
+fn absolute(path: &str) -> Result<String> {
+    let whole = std::path::absolute(path)
+        .map_err(|error| Problem::words(format!("{path:?} is no path")).why(error.to_string()))?;
+    Ok(whole.display().to_string())
+}
+
+/// Connects to a host as its record says now, and looks at it; the record then holds the keys that were accepted.
+fn look(context: &mut Context, host: &mut Host, wish: &Wish) -> Result<Vec<Finding>> {
+    let person: Arc<dyn Person> = match &wish.host_key {
+        Some(fingerprint) => Arc::new(Expecting { fingerprint: fingerprint.clone(), person: context.person().clone() }),
+        None => context.person().clone(),
+    };
+    let place = yestrel_places::open(host, &person)?;
+    let facts = place.facts()?;
+    if host.via.starts_with("ssh://") {
+        host.access = place.access();
+    }
+    context.keep_place(&host.name, place);
+    let now = Timestamp::now();
+    let findings = facts.findings(now);
+    host.facts = Some(facts);
+    host.probed = Some(now);
+    Ok(findings)
+}
 
 /// Adds a host, once it answers and says what it is.
 ///
 /// # Errors
-/// A bad or taken name, no such site, or the host cannot be reached.
-pub fn add(context: &mut Context, host: &str, site: &str, kind: HostKind, via: &str) -> Result<(Host, Vec<Finding>)> {
-    name::check("host", host)?;
+/// A bad or taken name, no such site, or the host cannot be reached, or its key is not accepted.
+pub fn add(context: &mut Context, name: &str, wish: &Wish) -> Result<(Host, Vec<Finding>)> {
+    name::check("host", name)?;
+    let site = wish.site.clone().unwrap_or_default();
     context.read(|book| {
-        book.need::<Site>(site)?;
-        Ok(())
+        if book.get::<Host>(name)?.is_some() {
+            return Err(Problem::refused(format!("there is already a host {name}"))
+                .try_(format!("yestrel host change {name}"))
+                .try_(format!("yestrel host show {name}")));
+        }
+        book.need::<Site>(&site).map(drop)
     })?;
-    let facts = yestrel_places::open(host, via)?.facts()?;
-    let now = context.now;
-    let findings = facts.findings(now);
-    let host = Host {
-        name: host.into(),
-        site: site.into(),
-        kind,
-        via: via.into(),
-        facts: Some(facts),
-        probed: Some(now),
-        created: now,
+    let mut host = Host {
+        name: name.into(),
+        site,
+        kind: wish.kind.unwrap_or(HostKind::Computer),
+        via: String::new(),
+        access: Access::default(),
+        facts: None,
+        probed: None,
+        created: context.now,
     };
+    apply(&mut host, wish)?;
+    let findings = look(context, &mut host, wish)?;
     context.write(|book| {
         book.add(&host)?;
-        book.note("host add", &host.name, &format!("at {}, via {}", host.site, host.via))
+        book.note("host add", &host.name, &format!("at {}, via {}{}", host.site, host.via, key_words(&host)))
+    })?;
+    Ok((host, findings))
+}
+
+fn key_words(host: &Host) -> String {
+    let key = host.access.host_key.as_deref().and_then(yestrel_places::fingerprint);
+    key.map(|fingerprint| format!(", key {fingerprint}")).unwrap_or_default()
+}
+
+/// Changes a host. How it is reached is changed only once a new connection has been made that way.
+///
+/// # Errors
+/// As [`add`]; then everything is as before.
+pub fn change(context: &mut Context, name: &str, wish: &Wish) -> Result<(Host, Vec<Finding>)> {
+    let mut host: Host = context.read(|book| {
+        if let Some(site) = &wish.site {
+            book.need::<Site>(site)?;
+        }
+        book.need(name)
+    })?;
+    let says_something = wish.site.is_some()
+        || wish.kind.is_some()
+        || wish.via.is_some()
+        || wish.key_file.is_some()
+        || wish.jump.is_some()
+        || wish.agent_binary.is_some()
+        || wish.host_key.is_some();
+    if !says_something {
+        return Err(Problem::words("nothing was said that should change")
+            .try_("--via, --key, --jump, --host-key, --agent-binary, --site or --kind"));
+    }
+    let moved = apply(&mut host, wish)?;
+    let findings = if moved { look(context, &mut host, wish)? } else { Vec::new() };
+    context.write(|book| {
+        let now: Host = book.need(&host.name)?;
+        let facts = if moved { (host.facts.clone(), host.probed) } else { (now.facts, now.probed) };
+        host.facts = facts.0;
+        host.probed = facts.1;
+        book.put(&host)?;
+        book.note("host change", &host.name, &format!("at {}, via {}{}", host.site, host.via, key_words(&host)))
     })?;
     Ok((host, findings))
 }
@@ -57,8 +212,8 @@ pub fn show(context: &mut Context, host: &str) -> Result<Host> {
 /// No such host, or it cannot be reached.
 pub fn probe(context: &mut Context, host: &str) -> Result<(Facts, Vec<Finding>)> {
     let mut host: Host = context.read(|book| book.need(host))?;
-    let facts = yestrel_places::open(&host.name, &host.via)?.facts()?;
-    let findings = facts.findings(jiff::Timestamp::now());
+    let facts = context.place(&host)?.facts()?;
+    let findings = facts.findings(Timestamp::now());
     host.facts = Some(facts.clone());
     host.probed = Some(context.now);
     context.write(|book| {
@@ -71,11 +226,12 @@ pub fn probe(context: &mut Context, host: &str) -> Result<(Facts, Vec<Finding>)>
     Ok((facts, findings))
 }
 
-/// Removes a host.
+/// Removes a host, and from the machine what managing it has left there. Gives why that could not be done, if it could not.
 ///
 /// # Errors
 /// A gateway is still on it.
-pub fn remove(context: &mut Context, host: &str) -> Result<()> {
+pub fn remove(context: &mut Context, host: &str) -> Result<Option<Problem>> {
+    let record: Host = context.read(|book| book.need(host))?;
     context.write(|book| {
         let host: Host = book.need(host)?;
         let gateways: Vec<_> = book
@@ -86,5 +242,6 @@ pub fn remove(context: &mut Context, host: &str) -> Result<()> {
         still_needed(&format!("the host {}", host.name), &gateways, "the gateway", "yestrel gateway retire")?;
         book.remove::<Host>(&host.name)?;
         book.note("host remove", &host.name, "")
-    })
+    })?;
+    Ok(context.place(&record).and_then(|place| place.leave()).err())
 }

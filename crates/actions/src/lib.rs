@@ -12,10 +12,15 @@ pub mod rollout;
 pub mod session;
 pub mod site;
 
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use jiff::Timestamp;
+use yestrel_core::nouns::Host;
 use yestrel_core::{Problem, Result};
+pub use yestrel_places::Person;
+use yestrel_places::Place;
 use yestrel_store::{Book, SealingKey, SqliteStore};
 use zeroize::Zeroizing;
 
@@ -30,6 +35,9 @@ pub struct Context {
     /// The moment of the command.
     pub now: Timestamp,
     passphrase: AskPassphrase,
+    person: Arc<dyn Person>,
+    /// By host: a connection that was made serves the whole command.
+    places: HashMap<String, Arc<dyn Place>>,
 }
 
 /// The system user and host, "astrid@bridge".
@@ -52,9 +60,33 @@ impl Context {
     ///
     /// # Errors
     /// It is missing, no estate, readable by others, or of a newer version.
-    pub fn open(path: &Path, passphrase: AskPassphrase) -> Result<Self> {
+    pub fn open(path: &Path, passphrase: AskPassphrase, person: Arc<dyn Person>) -> Result<Self> {
         let store = SqliteStore::open(path)?;
-        Ok(Self { path: path.to_owned(), store, who: who(), now: Timestamp::now(), passphrase })
+        let places = HashMap::new();
+        Ok(Self { path: path.to_owned(), store, who: who(), now: Timestamp::now(), passphrase, person, places })
+    }
+
+    /// Whoever sits before the command.
+    #[must_use]
+    pub fn person(&self) -> &Arc<dyn Person> {
+        &self.person
+    }
+
+    /// The place where a host is managed.
+    ///
+    /// # Errors
+    /// Its `via` names none.
+    pub fn place(&mut self, host: &Host) -> Result<Arc<dyn Place>> {
+        if let Some(place) = self.places.get(&host.name) {
+            return Ok(place.clone());
+        }
+        let place = yestrel_places::open(host, &self.person)?;
+        self.places.insert(host.name.clone(), place.clone());
+        Ok(place)
+    }
+
+    pub(crate) fn keep_place(&mut self, host: &str, place: Arc<dyn Place>) {
+        self.places.insert(host.to_owned(), place);
     }
 
     /// The sealing key; asks for the passphrase where the key is wrapped.

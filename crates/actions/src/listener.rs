@@ -353,7 +353,7 @@ pub fn ports(context: &mut Context, gateway: Option<&str>) -> Result<Vec<Port>> 
             let host = book.need(&gateway.host)?;
             Ok((gateway, host))
         })?;
-        let place = yestrel_places::open(&host.name, &host.via)?;
+        let place = context.place(&host)?;
         let status = place.ask(&Ask::Status);
         let facts = place.facts();
         let (state, why) = match (&status, &facts) {

@@ -1,10 +1,14 @@
 //! Bringing gateways to their newest order.
 
+use std::sync::Arc;
+
+use jiff::Timestamp;
 use serde::Serialize;
-use yestrel_core::control::{Answer, Ask, Receipt};
+use yestrel_core::control::{Answer, Ask, Installed, Manage, Receipt};
 use yestrel_core::nouns::{Credential, Gateway, Host, Listener, Revocation, Site, StoredOrder, User};
 use yestrel_core::order::{self, Change, Content, Envelope};
-use yestrel_core::{Problem, Result};
+use yestrel_core::{Problem, Result, moment};
+use yestrel_places::Place;
 use yestrel_store::Book;
 
 use crate::{Context, estate, gateway};
@@ -93,15 +97,42 @@ pub struct Outcome {
     pub order: u64,
     /// `done`, `nothing to do`, or `failed`.
     pub state: String,
-    pub installed: bool,
+    pub installed: Option<Installed>,
+    /// Whether a change of firewall or addresses was held, and confirmed over a new connection.
+    pub confirmed: bool,
+    /// When the agent's program will be upgraded, where that waits for its hours.
+    pub upgrade_at: Option<Timestamp>,
     /// Sessions that ended with it.
     pub ended: u64,
     pub problem: Option<Problem>,
 }
 
+/// How a rollout is done.
+#[derive(Debug, Clone, Copy)]
+pub struct How {
+    /// Carry the newest order even where it is confirmed.
+    pub again: bool,
+    /// Seconds that a change of firewall or addresses is held for its confirmation; 0 holds nothing.
+    pub hold: u16,
+    /// Remove an agent of another estate first.
+    pub take_over: bool,
+    /// Upgrade agents now, whatever their schedule says.
+    pub upgrade_now: bool,
+}
+
+impl Default for How {
+    fn default() -> Self {
+        Self { again: false, hold: HOLD, take_over: false, upgrade_now: false }
+    }
+}
+
+/// How long a change that could cut its author off waits for its confirmation, in seconds.
+pub const HOLD: u16 = 60;
+
 struct Work {
     gateway: Gateway,
     host: Host,
+    place: Arc<dyn Place>,
     envelope: Envelope,
     number: u64,
 }
@@ -111,16 +142,16 @@ struct Work {
 ///
 /// # Errors
 /// There is no such gateway, or the estate cannot be written. What fails at a gateway stands in its outcome.
-pub fn rollout(context: &mut Context, names: &[String], again: bool) -> Result<Vec<Outcome>> {
+pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<Outcome>> {
     let key = context.key()?;
     let now = context.now;
-    let (estate, plans, work) = context.write(|book| {
+    let (estate, plans, stored) = context.write(|book| {
         let estate = estate::this(book)?;
         let mut plans = Vec::new();
         let mut work = Vec::new();
         for gateway in wanted(book, names)? {
             let (plan, content) = plan_one(book, &gateway)?;
-            if !plan.nothing_to_do || again {
+            if !plan.nothing_to_do || how.again {
                 let name = format!("{} {}", gateway.name, plan.to);
                 let stored = match book.get::<StoredOrder>(&name)? {
                     Some(stored) => stored,
@@ -143,16 +174,21 @@ pub fn rollout(context: &mut Context, names: &[String], again: bool) -> Result<V
                         stored
                     }
                 };
-                let host = book.need(&gateway.host)?;
-                work.push(Work { gateway, host, envelope: stored.envelope, number: plan.to });
+                let host: Host = book.need(&gateway.host)?;
+                work.push((gateway, host, stored.envelope, plan.to));
             }
             plans.push(plan);
         }
         Ok((estate, plans, work))
     })?;
+    let mut work = Vec::new();
+    for (gateway, host, envelope, number) in stored {
+        let place = context.place(&host)?;
+        work.push(Work { gateway, host, place, envelope, number });
+    }
     let carried: Vec<_> = std::thread::scope(|scope| {
         let (key, estate) = (&key, &estate);
-        let threads: Vec<_> = work.iter().map(|work| scope.spawn(move || carry(work, estate, key))).collect();
+        let threads: Vec<_> = work.iter().map(|work| scope.spawn(move || carry(work, estate, key, how))).collect();
         threads
             .into_iter()
             .map(|thread| thread.join().unwrap_or_else(|_| Err(Problem::failed("carrying an order broke off"))))
@@ -164,7 +200,9 @@ pub fn rollout(context: &mut Context, names: &[String], again: bool) -> Result<V
             gateway: plan.gateway,
             order: plan.to,
             state: "nothing to do".into(),
-            installed: false,
+            installed: None,
+            confirmed: false,
+            upgrade_at: None,
             ended: 0,
             problem: None,
         })
@@ -172,10 +210,13 @@ pub fn rollout(context: &mut Context, names: &[String], again: bool) -> Result<V
     for (work, carried) in work.iter().zip(carried) {
         let Some(outcome) = outcomes.iter_mut().find(|outcome| outcome.gateway == work.gateway.name) else { continue };
         match carried {
-            Ok((installed, receipt)) => {
+            Ok(Carried { installed, receipt, confirmed, waits }) => {
                 outcome.state = "done".into();
                 outcome.installed = installed;
+                outcome.confirmed = confirmed;
                 outcome.ended = receipt.ended;
+                outcome.upgrade_at =
+                    work.gateway.updates.as_ref().filter(|_| waits).and_then(|schedule| schedule.next(now));
                 context.write(|book| {
                     let mut gateway: Gateway = book.need(&work.gateway.name)?;
                     gateway.adopted = true;
@@ -195,13 +236,27 @@ pub fn rollout(context: &mut Context, names: &[String], again: bool) -> Result<V
     Ok(outcomes)
 }
 
+struct Carried {
+    /// `None` where nothing had to be done.
+    installed: Option<Installed>,
+    receipt: Receipt,
+    confirmed: bool,
+    /// Whether another program waits on the host for its hours.
+    waits: bool,
+}
+
 fn carry(
     work: &Work,
     estate: &yestrel_core::nouns::Estate,
     key: &yestrel_store::SealingKey,
-) -> Result<(bool, Receipt)> {
-    let place = yestrel_places::open(&work.host.name, &work.host.via)?;
-    let installed = place.install()?;
+    how: How,
+) -> Result<Carried> {
+    let place = &work.place;
+    if how.take_over {
+        take_over(&**place, &estate.id)?;
+    }
+    let keep_version = work.gateway.updates.is_some() && !how.upgrade_now;
+    let installed = place.install(&estate.id, keep_version)?;
     let Answer::Status(status) = place.ask(&Ask::Status)? else { return Err(unexpected(work)) };
     let same = status.estate.as_ref() == Some(&estate.id) && status.gateway.as_ref() == Some(&work.gateway.name);
     if !same {
@@ -213,9 +268,60 @@ fn carry(
             private_key,
         })?;
     }
-    match place.ask(&Ask::Carry { envelope: work.envelope.clone() })? {
-        Answer::Carried(receipt) if receipt.hash == work.envelope.hash() => Ok((installed, receipt)),
-        _ => Err(unexpected(work)),
+    if work.host.via.starts_with("ssh://") {
+        place.manage(&Manage::Updates { schedule: work.gateway.updates.clone() })?;
+    }
+    let receipt = match place.ask(&Ask::Carry { envelope: work.envelope.clone(), hold: how.hold })? {
+        Answer::Carried(receipt) if receipt.hash == work.envelope.hash() => receipt,
+        _ => return Err(unexpected(work)),
+    };
+    let Some(until) = receipt.held else {
+        return Ok(Carried {
+            installed: done(installed),
+            receipt,
+            confirmed: false,
+            waits: keep_version && changed(installed),
+        });
+    };
+    // The old connection proves nothing: whether the way in is still open shows only a new one.
+    place.afresh();
+    match place.ask(&Ask::Confirm { hash: receipt.hash.clone() }) {
+        Ok(Answer::Carried(_)) => Ok(Carried {
+            installed: done(installed),
+            receipt,
+            confirmed: true,
+            waits: keep_version && changed(installed),
+        }),
+        Ok(_) => Err(unexpected(work)),
+        Err(problem) => Err(Problem::failed(format!(
+            "the order was carried out, and {} cannot be reached over a new connection",
+            work.gateway.name
+        ))
+        .why(format!(
+            "{}{}; unconfirmed, the agent goes back to the order before at {}",
+            problem.error,
+            problem.why.map(|why| format!(": {why}")).unwrap_or_default(),
+            moment(until)
+        ))
+        .try_("yestrel rollout   again within that time, if it was the connection that failed")),
+    }
+}
+
+fn changed(installed: Installed) -> bool {
+    installed != Installed::Nothing
+}
+
+fn done(installed: Installed) -> Option<Installed> {
+    changed(installed).then_some(installed)
+}
+
+/// Removes an agent that belongs to another estate; one of this estate, or none, is left as it is.
+fn take_over(place: &dyn Place, estate: &str) -> Result<()> {
+    match place.ask(&Ask::Status) {
+        Ok(Answer::Status(status)) if status.estate.as_deref().is_none_or(|other| other == estate) => Ok(()),
+        Ok(Answer::Status(_)) => place.remove(true).map(drop),
+        // None answers: perhaps there is none, perhaps it is broken. Removing is right for both.
+        _ => place.remove(true).map(drop),
     }
 }
 

@@ -1,5 +1,7 @@
 //! Who is connected, who was, and what agents saw while nobody asked.
 
+use std::sync::Arc;
+
 use serde::Serialize;
 use yestrel_core::control::{Answer, Ask, Live, News, NewsEvent};
 use yestrel_core::nouns::{Credential, Device, Gateway, Host, Session};
@@ -8,12 +10,12 @@ use yestrel_store::Book;
 
 use crate::Context;
 
-fn place(context: &mut Context, gateway: &str) -> Result<Box<dyn yestrel_places::Place>> {
+pub(crate) fn place(context: &mut Context, gateway: &str) -> Result<Arc<dyn yestrel_places::Place>> {
     let host: Host = context.read(|book| {
         let gateway: Gateway = book.need(gateway)?;
         book.need(&gateway.host)
     })?;
-    yestrel_places::open(&host.name, &host.via)
+    context.place(&host)
 }
 
 /// Brings what a gateway's agent has seen into the estate, page by page; each page is kept before the next is asked for.
@@ -86,7 +88,8 @@ fn take(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
         }
         NewsEvent::Refused { device, from, reason } => {
             book.put(&Session {
-                name: format!("{gateway} refused {}", item.number),
+                // The agent of a gateway that was moved counts from one again; the moment tells them apart.
+                name: format!("{gateway} refused {} {}", item.at.as_millisecond(), item.number),
                 gateway: gateway.into(),
                 number: item.number,
                 device: device.clone().unwrap_or_else(|| "-".into()),
@@ -100,7 +103,7 @@ fn take(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 last_heard: None,
             })?;
         }
-        NewsEvent::Started { .. } | NewsEvent::Carried { .. } => {}
+        NewsEvent::Started { .. } | NewsEvent::Carried { .. } | NewsEvent::Undone { .. } | NewsEvent::Other => {}
     }
     Ok(())
 }

@@ -23,13 +23,28 @@ fn nobody() -> yestrel_actions::AskPassphrase {
     Box::new(|| Err(Problem::failed("nobody to ask")))
 }
 
+/// Knows no secret and accepts no key.
+struct NoPerson;
+
+impl yestrel_actions::Person for NoPerson {
+    fn secret(&self, what: &str) -> Result<zeroize::Zeroizing<String>, Problem> {
+        Err(Problem::failed(what))
+    }
+
+    fn compares(&self, _host: &str, _algorithm: &str, _fingerprint: &str) -> Result<bool, Problem> {
+        Ok(false)
+    }
+
+    fn progress(&self, _what: &str, _done: u64, _whole: u64) {}
+}
+
 impl World {
     /// An estate with a gateway on a host that nobody has ever reached, and two listeners.
     fn new() -> Self {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("skerry");
         estate::create(&path, "skerry", None).unwrap();
-        let mut context = Context::open(&path, nobody()).unwrap();
+        let mut context = Context::open(&path, nobody(), std::sync::Arc::new(NoPerson)).unwrap();
         let networks = Some(vec!["10.44.0.0/22".into()]);
         site::add(&mut context, "harbour", &site::Wish { networks, ..site::Wish::default() }).unwrap();
         let created = context.now;
@@ -40,6 +55,7 @@ impl World {
                     site: "harbour".into(),
                     kind: HostKind::Cloud,
                     via: "lab:/nowhere".into(),
+                    access: Default::default(),
                     facts: None,
                     probed: None,
                     created,
@@ -210,13 +226,13 @@ fn an_order_that_was_never_received_keeps_its_number_until_the_estate_changes() 
     let mut world = World::new();
     world.issue("mara/laptop");
     for _ in 0..3 {
-        let outcome = rollout::rollout(&mut world.context, &[], false).unwrap().remove(0);
+        let outcome = rollout::rollout(&mut world.context, &[], Default::default()).unwrap().remove(0);
         assert_eq!((outcome.order, outcome.state.as_str()), (1, "failed"));
         assert!(outcome.problem.unwrap().error.contains("cannot be reached"));
     }
     assert_eq!(world.count::<StoredOrder>(), 1);
     world.issue("tomas/tablet");
-    assert_eq!(rollout::rollout(&mut world.context, &[], false).unwrap()[0].order, 2);
+    assert_eq!(rollout::rollout(&mut world.context, &[], Default::default()).unwrap()[0].order, 2);
     let orders: Vec<StoredOrder> = world.context.read(|book| book.all()).unwrap();
     let second = orders[1].envelope.read().unwrap();
     assert_eq!((second.previous, second.number), (orders[0].hash.clone(), 2), "each order names the one before it");

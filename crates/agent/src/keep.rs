@@ -13,6 +13,10 @@ use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::order::{Envelope, Revoked};
 use yestrel_core::{Problem, Result};
 
+const IDENTITY: &str = "identity.json";
+const BEFORE: &str = "before.json";
+const HELD: &str = "held.json";
+
 /// News are answered in pages of this many.
 pub const PAGE: usize = 500;
 
@@ -59,6 +63,36 @@ pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<()> {
     write().map_err(cannot(path))
 }
 
+/// Something that an agent keeps in its folder, read by whoever manages the host; `None` when it is not there.
+fn read_in<T: DeserializeOwned>(folder: &Path, name: &str) -> Result<Option<T>> {
+    let path = folder.join(name);
+    match fs::read(&path) {
+        Ok(bytes) => serde_json::from_slice(&bytes).map(Some).map_err(|_| {
+            Problem::failed(format!("{} is damaged", path.display()))
+                .why("it was changed by something else")
+                .try_("yestrel gateway retire, then yestrel rollout, to begin anew")
+        }),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(cannot(&path)(error)),
+    }
+}
+
+/// Who the agent with this folder is, once adopted.
+///
+/// # Errors
+/// The file is damaged, or may not be read.
+pub fn read_identity(folder: &Path) -> Result<Option<Identity>> {
+    read_in(folder, IDENTITY)
+}
+
+/// What the system was like before the agent with this folder changed it.
+///
+/// # Errors
+/// The file is damaged, or may not be read.
+pub fn read_before(folder: &Path) -> Result<Option<Before>> {
+    read_in(folder, BEFORE)
+}
+
 impl Keep {
     /// Opens an agent's folder, making it (mode 0700) if need be.
     ///
@@ -88,16 +122,7 @@ impl Keep {
     }
 
     fn read<T: DeserializeOwned>(&self, name: &str) -> Result<Option<T>> {
-        let path = self.folder.join(name);
-        match fs::read(&path) {
-            Ok(bytes) => serde_json::from_slice(&bytes).map(Some).map_err(|_| {
-                Problem::failed(format!("{} is damaged", path.display()))
-                    .why("it was changed by something else")
-                    .try_("yestrel gateway retire, then yestrel rollout, to begin anew")
-            }),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-            Err(error) => Err(cannot(&path)(error)),
-        }
+        read_in(&self.folder, name)
     }
 
     fn write<T: Serialize>(&self, name: &str, value: &T) -> Result<()> {
@@ -110,7 +135,7 @@ impl Keep {
     /// # Errors
     /// The file is damaged.
     pub fn identity(&self) -> Result<Option<Identity>> {
-        self.read("identity.json")
+        self.read(IDENTITY)
     }
 
     /// Becomes somebody.
@@ -118,7 +143,7 @@ impl Keep {
     /// # Errors
     /// As [`write_whole`].
     pub fn set_identity(&self, identity: &Identity) -> Result<()> {
-        self.write("identity.json", identity)
+        self.write(IDENTITY, identity)
     }
 
     /// The order in force.
@@ -135,6 +160,28 @@ impl Keep {
     /// As [`write_whole`].
     pub fn set_order(&self, envelope: &Envelope) -> Result<()> {
         self.write("order.json", envelope)
+    }
+
+    /// The order that waits for its confirmation, and until when.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn held(&self) -> Result<Option<Held>> {
+        self.read(HELD)
+    }
+
+    /// Keeps an order that waits for its confirmation, or that none does.
+    ///
+    /// # Errors
+    /// As [`write_whole`].
+    pub fn set_held(&self, held: Option<&Held>) -> Result<()> {
+        match held {
+            Some(held) => self.write(HELD, held),
+            None => match fs::remove_file(self.folder.join(HELD)) {
+                Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(cannot(&self.folder)(error)),
+                _ => Ok(()),
+            },
+        }
     }
 
     /// Every revocation ever learned.
@@ -217,7 +264,7 @@ impl Keep {
     /// # Errors
     /// The file is damaged.
     pub fn before(&self) -> Result<Option<Before>> {
-        self.read("before.json")
+        self.read(BEFORE)
     }
 
     /// Keeps what the system was like; the first time counts.
@@ -225,7 +272,7 @@ impl Keep {
     /// # Errors
     /// As [`write_whole`].
     pub fn set_before(&self, before: &Before) -> Result<()> {
-        if self.before()?.is_some() { Ok(()) } else { self.write("before.json", before) }
+        if self.before()?.is_some() { Ok(()) } else { self.write(BEFORE, before) }
     }
 
     /// Forgets everything.
@@ -233,7 +280,7 @@ impl Keep {
     /// # Errors
     /// A file cannot be removed.
     pub fn forget(&self) -> Result<()> {
-        for name in ["identity.json", "order.json", "revoked.json", "news.jsonl", "live.json", "before.json"] {
+        for name in [IDENTITY, "order.json", HELD, "revoked.json", "news.jsonl", "live.json", BEFORE] {
             let path = self.folder.join(name);
             match fs::remove_file(&path) {
                 Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(cannot(&path)(error)),
@@ -242,6 +289,13 @@ impl Keep {
         }
         Ok(())
     }
+}
+
+/// An order that is in force and is undone at a moment unless it is confirmed.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Held {
+    pub envelope: Envelope,
+    pub until: jiff::Timestamp,
 }
 
 /// What the system was like before the agent changed it.

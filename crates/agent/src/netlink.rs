@@ -285,7 +285,13 @@ impl Netlink {
                     if let LinkAttribute::IfName(name) = attribute { Some(name.clone()) } else { None }
                 });
                 let mut own: Vec<IpNet> = Vec::new();
+                let mut leased = false;
                 for address in addresses.iter().filter(|address| address.header.index == link.header.index) {
+                    // Whoever leases an address tells the system how long it lasts; one without an end is fixed.
+                    leased |= address.header.family == AddressFamily::Inet
+                        && address.attributes.iter().any(|attribute| {
+                            matches!(attribute, AddressAttribute::CacheInfo(info) if info.ifa_valid != u32::MAX)
+                        });
                     for attribute in &address.attributes {
                         if let AddressAttribute::Address(ip) = attribute {
                             own.extend(IpNet::new(*ip, address.header.prefix_len));
@@ -297,6 +303,7 @@ impl Netlink {
                     addresses: own,
                     up: link.header.flags.contains(rtnetlink::packet_route::link::LinkFlags::Up),
                     outward: outward == Some(link.header.index),
+                    leased,
                 });
             }
             interfaces

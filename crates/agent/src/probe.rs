@@ -53,7 +53,7 @@ pub fn facts(force_process: bool) -> Result<Facts> {
         .find_map(|line| line.strip_prefix("PRETTY_NAME="))
         .map_or_else(|| "Linux".to_owned(), |name| name.trim_matches('"').to_owned());
     let kernel = fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default().trim().to_owned();
-    let privileged = nix::unistd::geteuid().is_root();
+    let privileged = may_administer_network();
     let tun = privileged && fs::metadata("/dev/net/tun").is_ok();
     let ruleset = if privileged { nft(&["-j", "list", "ruleset"], "").ok() } else { None };
     let plane = if !force_process && privileged && tun && ruleset.is_some() { Plane::Kernel } else { Plane::Process };
@@ -75,7 +75,38 @@ pub fn facts(force_process: bool) -> Result<Facts> {
         privileged,
         clock: jiff::Timestamp::now(),
         plane,
+        libc: libc(),
+        init: yestrel_core::facts::Init::None,
+        disk_free: None,
+        managed_on: None,
     })
+}
+
+/// Whether this process has the capability CAP_NET_ADMIN (capabilities(7): number 12), which root has unless it was taken.
+#[must_use]
+pub fn may_administer_network() -> bool {
+    const NET_ADMIN: u64 = 1 << 12;
+    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let effective = status.lines().find_map(|line| line.strip_prefix("CapEff:"));
+    effective.and_then(|hex| u64::from_str_radix(hex.trim(), 16).ok()).is_some_and(|set| set & NET_ADMIN != 0)
+}
+
+/// The C library of the system, by the files that it has. The agent does not need it.
+fn libc() -> Option<String> {
+    for folder in ["/lib", "/lib64", "/usr/lib"] {
+        for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            if name.starts_with("ld-musl-") {
+                return Some("musl".into());
+            }
+            if name.starts_with("ld-uClibc") {
+                return Some("uClibc".into());
+            }
+        }
+    }
+    let asked = crate::service::run("getconf", &["GNU_LIBC_VERSION"]).ok()?;
+    let said = String::from_utf8_lossy(&asked.stdout).trim().to_owned();
+    asked.status.success().then_some(said).filter(|said| !said.is_empty())
 }
 
 fn fast_aes() -> bool {

@@ -4,8 +4,9 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
 use clap::Subcommand;
-use yestrel_agent::gateway::{Agent, Options};
-use yestrel_agent::{control, probe};
+use yestrel_agent::gateway::{Agent, LOG, Options};
+use yestrel_agent::log::Log;
+use yestrel_agent::{control, manage, package, probe, service, upgrade};
 use yestrel_core::control::{Answer, Ask};
 use yestrel_core::{Problem, Result};
 
@@ -39,6 +40,35 @@ pub enum Command {
         #[arg(long, default_value = FOLDER, value_name = "FOLDER")]
         folder: PathBuf,
     },
+    /// What the agent on this host measures, as OpenMetrics text
+    #[command(after_help = "Example:\n  yestrel agent metrics")]
+    Metrics {
+        /// Where the agent keeps its things
+        #[arg(long, default_value = FOLDER, value_name = "FOLDER")]
+        folder: PathBuf,
+    },
+    /// Upgrade the agent of this host, if its hours have come and a signed package or program waits
+    #[command(
+        after_help = "Example:\n  yestrel agent update\n\nPackages are looked for in /opt/yestrel/incoming, each beside its signature. The service asks every quarter of an hour."
+    )]
+    Update,
+    /// Carry out what a managing connection asks, over standard input and output
+    #[command(hide = true)]
+    Manage {
+        #[arg(long)]
+        managed_on: Option<u16>,
+    },
+    /// Stay until a new program has proved itself, or bring the one before back
+    #[command(hide = true)]
+    Guard {
+        #[arg(long)]
+        program: String,
+        #[arg(long)]
+        order: u64,
+    },
+    /// Run a program apart from this session
+    #[command(hide = true)]
+    Detach { program: PathBuf },
     /// Collect the facts of this host, as JSON
     #[command(after_help = "Example:\n  yestrel agent facts")]
     Facts,
@@ -47,6 +77,14 @@ pub enum Command {
 fn real(text: &str) -> std::result::Result<(SocketAddr, SocketAddr), String> {
     let pair = text.split_once('=').and_then(|(from, to)| Some((from.parse().ok()?, to.parse().ok()?)));
     pair.ok_or_else(|| "ADDRESS:PORT=ADDRESS:PORT".into())
+}
+
+/// The file that an agent which runs writes its log to as well; `None` for every other command.
+pub fn log(command: &crate::Command) -> Option<Log> {
+    match command {
+        crate::Command::Agent(Command::Run { folder, .. }) => Some(Log::new(&folder.join(LOG))),
+        _ => None,
+    }
 }
 
 pub fn run(global: &Global, command: Command) -> Result<()> {
@@ -75,6 +113,30 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 _ => Err(Problem::failed("the agent answers something else than was asked")),
             }
         }
+        Command::Metrics { folder } => {
+            match control::ask(&Agent::socket(&folder), &Ask::Metrics, std::time::Duration::from_secs(5))? {
+                Answer::Metrics { text } => {
+                    output.write(&text);
+                    Ok(())
+                }
+                Answer::Refused(problem) => Err(problem),
+                _ => Err(Problem::failed("the agent answers something else than was asked")),
+            }
+        }
+        Command::Update => {
+            if upgrade::when_due(jiff::Timestamp::now(), package::newest_in)? {
+                output.say("upgraded the agent; it has reported");
+            } else {
+                output.say("nothing to do: no package waits, or its hours have not come");
+            }
+            Ok(())
+        }
+        Command::Manage { managed_on } => manage::run(managed_on),
+        Command::Guard { program, order } => {
+            upgrade::guard(&program, order);
+            Ok(())
+        }
+        Command::Detach { program } => service::detach(&program),
         Command::Facts => {
             let facts = probe::facts(false)?;
             output.write(&format!("{}\n", serde_json::to_string_pretty(&facts).unwrap_or_default()));

@@ -80,3 +80,75 @@ pub fn data_folder() -> PathBuf {
         .or_else(|| std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/share")));
     base.unwrap_or_else(|| PathBuf::from("/var/lib")).join("yestrel")
 }
+
+/// One question is asked after another, from whatever thread.
+static ONE: std::sync::Mutex<()> = std::sync::Mutex::new(());
+
+/// The person at the terminal, as places see them.
+pub struct Terminal {
+    yes: bool,
+    bar: std::sync::Mutex<Option<indicatif::ProgressBar>>,
+    quiet: bool,
+}
+
+impl Terminal {
+    pub fn new(yes: bool, quiet: bool) -> Self {
+        Self { yes, bar: std::sync::Mutex::default(), quiet: quiet || !somebody_there() }
+    }
+}
+
+impl yestrel_actions::Person for Terminal {
+    fn secret(&self, what: &str) -> Result<Zeroizing<String>> {
+        let _one = ONE.lock();
+        if !somebody_there() {
+            return Err(Problem::words(format!("the {what} is needed"))
+                .why("nobody sits at this terminal who could be asked, and it is never kept")
+                .try_("the same command on a terminal")
+                .try_("a key without a passphrase, or a key agent"));
+        }
+        rpassword::prompt_password(format!("{what}: "))
+            .map(Zeroizing::new)
+            .map_err(|error| Problem::failed(format!("the {what} cannot be asked for")).why(error.to_string()))
+    }
+
+    fn compares(&self, host: &str, algorithm: &str, fingerprint: &str) -> Result<bool> {
+        let _one = ONE.lock();
+        let said = format!("{host} is seen for the first time; its key is\n  {algorithm} {fingerprint}");
+        if self.yes {
+            eprintln!("{said}\nit is kept from now on");
+            return Ok(true);
+        }
+        if !somebody_there() {
+            return Err(Problem::refused(format!(
+                "{host} is seen for the first time, and nobody has compared its key"
+            ))
+            .why(format!("its key is {algorithm} {fingerprint}"))
+            .try_(format!("--host-key {fingerprint}   when the host itself says the same: ssh-keygen -l -f FILE"))
+            .try_("--yes   takes whatever key is there"));
+        }
+        eprint!("{said}\ncompare it with what the host itself says. Is it the same? [y/N] ");
+        let _ = io::stderr().flush();
+        let mut answer = String::new();
+        let _ = io::stdin().lock().read_line(&mut answer);
+        Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
+    }
+
+    fn progress(&self, what: &str, done: u64, whole: u64) {
+        if self.quiet {
+            return;
+        }
+        let mut slot = self.bar.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let bar = slot.get_or_insert_with(|| {
+            let bar = indicatif::ProgressBar::new(whole).with_message(what.to_owned());
+            if let Ok(style) = indicatif::ProgressStyle::with_template("{msg}  {bar:30}  {bytes} of {total_bytes}") {
+                bar.set_style(style);
+            }
+            bar
+        });
+        bar.set_position(done);
+        if done >= whole {
+            bar.finish_and_clear();
+            *slot = None;
+        }
+    }
+}

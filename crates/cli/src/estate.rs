@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Subcommand;
 use yestrel_actions::estate;
-use yestrel_core::Result;
+use yestrel_core::{Problem, Result};
 
 use crate::output::{Cell, Table};
 use crate::{Global, ask};
@@ -31,6 +31,9 @@ pub enum Command {
         /// How many of the newest changes
         #[arg(long, default_value_t = 1000, value_name = "NUMBER")]
         last: usize,
+        /// Check that no row was changed, removed or put elsewhere
+        #[arg(long)]
+        verify: bool,
     },
 }
 
@@ -65,7 +68,19 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.record(&record);
             Ok(())
         }
-        Command::History { last } => {
+        Command::History { verify: true, .. } => {
+            let (rows, broken) = estate::verify_history(&mut global.context()?)?;
+            match broken {
+                None => {
+                    output.say(&format!("all {rows} rows of the history are as they were written"));
+                    Ok(())
+                }
+                Some((number, how)) => Err(Problem::refused(format!("the history does not hold at row {number}"))
+                    .why(how)
+                    .try_("compare with a backup from before; whoever can write the estate's file could do this")),
+            }
+        }
+        Command::History { last, verify: false } => {
             let mut table =
                 Table::new(&["number", "at", "who", "what", "subject", "detail"], "nothing has happened yet");
             for row in estate::history(&mut global.context()?, last)? {

@@ -1,11 +1,12 @@
 //! `yestrel gateway`
 
 use clap::{Args, Subcommand};
+use yestrel_actions::Context;
 use yestrel_actions::gateway::{self, View, Wish};
-use yestrel_core::Result;
 use yestrel_core::facts::{Grade, Plane};
+use yestrel_core::{Problem, Result};
 
-use crate::output::{Cell, Table, list};
+use crate::output::{Cell, Output, Table, list};
 use crate::{Global, ask};
 
 #[derive(Subcommand)]
@@ -34,6 +35,36 @@ pub enum Command {
         name: String,
         #[command(flatten)]
         about: About,
+        /// Where it answers what it measures, over HTTP: an inner address and port, or nowhere
+        #[arg(long, value_name = "ADDRESS:PORT", value_parser = metrics)]
+        metrics: Option<Metrics>,
+    },
+    /// Move a gateway to another host: the name dialled, keys, credentials and inner addresses stay
+    #[command(after_help = "Example:\n  yestrel gateway move harbour --to breakwater")]
+    Move {
+        name: String,
+        /// The host that is to carry it
+        #[arg(long, value_name = "HOST")]
+        to: String,
+        /// Go on although the old host cannot be reached; what is there stays there
+        #[arg(long)]
+        abandoned: bool,
+    },
+    /// Stop a gateway's agent and start it again; sessions come back by themselves
+    #[command(after_help = "Example:\n  yestrel gateway restart harbour")]
+    Restart { name: String },
+    /// What a gateway's agent wrote into its log
+    #[command(
+        after_help = "Example:\n  yestrel gateway log harbour --since 2h\n  yestrel gateway log harbour --follow"
+    )]
+    Log {
+        name: String,
+        /// Only what is not older than this, or from this moment on
+        #[arg(long, value_name = "DURATION OR MOMENT")]
+        since: Option<String>,
+        /// Go on as it is written, until interrupted
+        #[arg(long)]
+        follow: bool,
     },
     /// Take a gateway off its host, with every trace, and out of the estate
     #[command(after_help = "Example:\n  yestrel gateway retire harbour")]
@@ -62,6 +93,21 @@ pub struct About {
     /// Devices appear under their inner addresses; the site's router must know the way back
     #[arg(long)]
     routed: bool,
+    /// Hours in which its agent may be upgraded without a person: "tue,thu 03:00-05:00", "daily 02:30-04:00", or never
+    /// [default: never]
+    #[arg(long, value_name = "HOURS")]
+    updates: Option<String>,
+}
+
+/// Where metrics are answered, as a command says it.
+#[derive(Clone)]
+pub struct Metrics(Option<std::net::SocketAddrV4>);
+
+fn metrics(text: &str) -> std::result::Result<Metrics, String> {
+    match text {
+        "nowhere" => Ok(Metrics(None)),
+        other => other.parse().map(|at| Metrics(Some(at))).map_err(|_| "ADDRESS:PORT, or nowhere".into()),
+    }
 }
 
 impl From<About> for Wish {
@@ -73,7 +119,8 @@ impl From<About> for Wish {
         } else {
             None
         };
-        Self { dialled: about.dialled, outward: about.outward, masquerade, site: about.site }
+        let updates = about.updates.map(|hours| if hours == "never" { String::new() } else { hours });
+        Self { dialled: about.dialled, outward: about.outward, masquerade, site: about.site, updates, metrics: None }
     }
 }
 
@@ -128,6 +175,8 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ("dialled", (&gateway.dialled).into()),
                 ("outward", gateway.outward.clone().into()),
                 ("masquerade", gateway.masquerade.into()),
+                ("updates", gateway.updates.as_ref().map_or_else(|| "never".to_owned(), ToString::to_string).into()),
+                ("metrics at", gateway.metrics.map(|at| at.to_string()).into()),
                 ("key", gateway.public_key.fingerprint().into()),
                 ("listeners", list(&listeners)),
                 ("order confirmed", gateway.order_number.into()),
@@ -153,6 +202,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                             ),
                         ),
                         ("order at agent", status.order.into()),
+                        ("waits for yes until", status.held.into()),
                         ("carries by", plane.into()),
                         ("revoked keys", status.revoked.into()),
                     ]);
@@ -163,8 +213,9 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             }
             output.record(&record);
         }
-        Command::Change { name, about } => {
-            let (gateway, stale) = gateway::change(&mut context, &name, &about.into())?;
+        Command::Change { name, about, metrics } => {
+            let wish = Wish { metrics: metrics.map(|Metrics(at)| at), ..about.into() };
+            let (gateway, stale) = gateway::change(&mut context, &name, &wish)?;
             output.say(&format!("changed the gateway {}; yestrel rollout brings it there", gateway.name));
             say_stale(output, stale);
         }
@@ -179,16 +230,106 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 global.yes,
                 &format!("this takes the gateway {name} off its host and out of the estate; {who}"),
             )?;
-            match gateway::retire(&mut context, &name, abandoned)? {
+            let (gone, left) = gateway::retire(&mut context, &name, abandoned)?;
+            match left {
                 None => output.say(&format!("retired the gateway {name}; its host has no trace of it left")),
                 Some(problem) => output.say(&format!(
                     "retired the gateway {name} from the estate; {}, so its agent is still there",
                     problem.error
                 )),
             }
+            say_gone(output, &gone);
         }
+        Command::Move { name, to, abandoned } => {
+            let plan = gateway::move_preview(&mut context, &name, &to)?;
+            let devices = match plan.devices {
+                0 => "no device has a way in there".to_owned(),
+                1 => "1 device follows by itself".to_owned(),
+                many => format!("{many} devices follow by themselves"),
+            };
+            ask::confirm(
+                global.yes,
+                &format!(
+                    "this moves the gateway {name} from {} to {to}, with its keys and addresses; {devices}",
+                    plan.from
+                ),
+            )?;
+            let (gone, left) = gateway::move_to(&mut context, &name, &to, abandoned)?;
+            output.say(&format!("moved the gateway {name} to {to}"));
+            say_gone(output, &gone);
+            if let Some(problem) = left {
+                output.note(&format!("{}, so what is on {} is still there", problem.error, plan.from));
+            }
+            let dialled = &plan.gateway.dialled;
+            match (plan.dials_address, plan.new_address) {
+                (true, Some(address)) if address != *dialled => output.note(&format!(
+                    "devices dial {dialled}, an address that stays behind: give it to {to}, or yestrel gateway change {name} --dialled NAME"
+                )),
+                (false, Some(address)) => {
+                    output.note(&format!("{dialled} must lead to {to} now; its own address there is {address}"));
+                }
+                _ => {}
+            }
+        }
+        Command::Restart { name } => {
+            gateway::restart(&mut context, &name)?;
+            output.say(&format!("started the agent of {name} again; it answers"));
+        }
+        Command::Log { name, since, follow } => log(output, &mut context, &name, since.as_deref(), follow)?,
     }
     Ok(())
+}
+
+/// What was taken away on a host, a line each.
+fn say_gone(output: Output, gone: &[String]) {
+    for what in gone {
+        output.say(&format!("  removed {what}"));
+    }
+}
+
+/// Prints a log, and what is added to it.
+fn log(output: Output, context: &mut Context, name: &str, since: Option<&str>, follow: bool) -> Result<()> {
+    let from = since.map(|text| moment_ago(text, context.now)).transpose()?;
+    let (mut text, mut next) = gateway::log(context, name, None)?;
+    if text.is_empty() && !follow {
+        output.note(&format!("the agent of {name} has written nothing yet"));
+    }
+    loop {
+        for line in text.lines().filter(|line| from.is_none_or(|from| not_before(line, from))) {
+            output.write(&format!(
+                "{}\n",
+                line.chars().map(|c| if c.is_control() { ' ' } else { c }).collect::<String>()
+            ));
+        }
+        let more = !text.is_empty();
+        if !follow && !more {
+            return Ok(());
+        }
+        if !more {
+            std::thread::park_timeout(std::time::Duration::from_millis(400));
+        }
+        (text, next) = gateway::log(context, name, Some(next))?;
+    }
+}
+
+/// Whether a line of the log is not older than `from`. A line without a moment belongs to the one before, and is shown.
+fn not_before(line: &str, from: jiff::Timestamp) -> bool {
+    line.split_whitespace().next().and_then(|word| word.parse::<jiff::Timestamp>().ok()).is_none_or(|at| at >= from)
+}
+
+/// A moment, or one that is this long ago.
+fn moment_ago(text: &str, now: jiff::Timestamp) -> Result<jiff::Timestamp> {
+    if let Ok(at) = text.parse() {
+        return Ok(at);
+    }
+    let wrong = || {
+        Problem::words(format!("{text:?} is neither a moment nor a span of time"))
+            .try_("--since 2h")
+            .try_("--since 2027-03-02T08:15:00Z")
+    };
+    let span: jiff::Span = text.parse().map_err(|_| wrong())?;
+    let zoned = now.to_zoned(jiff::tz::TimeZone::UTC);
+    zoned.checked_sub(span).map(|at| at.timestamp()).map_err(|_| wrong())
 }
 
 /// Says that handovers have become stale, if any have.

@@ -1,12 +1,12 @@
 //! `yestrel host`
 
-use clap::{Subcommand, ValueEnum};
-use yestrel_actions::host;
+use clap::{Args, Subcommand, ValueEnum};
+use yestrel_actions::host::{self, Wish};
 use yestrel_core::facts::{Facts, Finding, Grade};
 use yestrel_core::nouns::{Host, HostKind};
 use yestrel_core::{Problem, Result};
 
-use crate::output::{Cell, FormatName, Table, list};
+use crate::output::{Cell, FormatName, Output, Table, list};
 use crate::{Global, ask};
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -21,7 +21,7 @@ pub enum KindName {
 pub enum Command {
     /// Add a host that can be managed; it is probed at once
     #[command(
-        after_help = "Example:\n  yestrel host add harbour --site harbour --kind cloud --via lab\n\n`--via lab` is the host of the same name in the lab; `--via lab:FOLDER` any other."
+        after_help = "Example:\n  yestrel host add harbour --site harbour --kind cloud --via ssh://root@203.0.113.10:22\n  yestrel host add harbour --site harbour --kind cloud --via lab\n\n`--via lab` is the host of the same name in the lab; `--via lab:FOLDER` any other. Over SSH, a key agent is asked first, then\nthe usual key files, then a password at the terminal, which is never kept. The host's key is kept from the first time on."
     )]
     Add {
         name: String,
@@ -31,9 +31,29 @@ pub enum Command {
         /// What kind of machine it is
         #[arg(long, value_enum)]
         kind: KindName,
-        /// How it is managed
+        /// How it is managed: ssh://user@address:port, or lab
         #[arg(long, value_name = "WAY")]
         via: String,
+        #[command(flatten)]
+        over: Over,
+    },
+    /// Change a host; a new way to it is kept only once it has been gone
+    #[command(
+        after_help = "Example:\n  yestrel host change harbour --via ssh://root@203.0.113.10:2222\n  yestrel host change harbour --host-key SHA256:..."
+    )]
+    Change {
+        name: String,
+        /// The site where it stands
+        #[arg(long)]
+        site: Option<String>,
+        /// What kind of machine it is
+        #[arg(long, value_enum)]
+        kind: Option<KindName>,
+        /// How it is managed: ssh://user@address:port, or lab
+        #[arg(long, value_name = "WAY")]
+        via: Option<String>,
+        #[command(flatten)]
+        over: Over,
     },
     /// All hosts
     #[command(after_help = "Example:\n  yestrel host list")]
@@ -47,6 +67,37 @@ pub enum Command {
     /// Remove a host that carries no gateway
     #[command(after_help = "Example:\n  yestrel host remove harbour")]
     Remove { name: String },
+}
+
+/// How one gets in over SSH.
+#[derive(Args, Default)]
+pub struct Over {
+    /// The private key that the host knows; only this one is tried [default: key agent, ~/.ssh, a password]
+    #[arg(long, value_name = "FILE")]
+    key: Option<String>,
+    /// A host on the way
+    #[arg(long, value_name = "ssh://USER@ADDRESS:PORT")]
+    jump: Option<String>,
+    /// The fingerprint that the host's key must have; otherwise it is shown to be compared
+    #[arg(long, value_name = "SHA256:...")]
+    host_key: Option<String>,
+    /// A signed package for a host with another processor
+    #[arg(long, value_name = "FILE")]
+    agent_binary: Option<String>,
+}
+
+fn wish(name: &str, site: Option<String>, kind: Option<KindName>, via: Option<String>, over: Over) -> Wish {
+    let via = via.map(|via| {
+        if via == "lab" { format!("lab:{}", crate::lab::folder(None).join("hosts").join(name).display()) } else { via }
+    });
+    let kind = kind.map(|kind| match kind {
+        KindName::Computer => HostKind::Computer,
+        KindName::Cloud => HostKind::Cloud,
+        KindName::Router => HostKind::Router,
+        KindName::Storage => HostKind::Storage,
+    });
+    let Over { key, jump, host_key, agent_binary } = over;
+    Wish { site, kind, via, key_file: key, jump, agent_binary, host_key }
 }
 
 fn kind_word(kind: HostKind) -> &'static str {
@@ -66,24 +117,17 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     let mut context = global.context()?;
     match command {
-        Command::Add { name, site, kind, via } => {
-            let via = if via == "lab" {
-                format!("lab:{}", crate::lab::folder(None).join("hosts").join(&name).display())
-            } else {
-                via
-            };
-            let kind = match kind {
-                KindName::Computer => HostKind::Computer,
-                KindName::Cloud => HostKind::Cloud,
-                KindName::Router => HostKind::Router,
-                KindName::Storage => HostKind::Storage,
-            };
-            let (host, findings) = host::add(&mut context, &name, &site, kind, &via)?;
+        Command::Add { name, site, kind, via, over } => {
+            let wish = wish(&name, Some(site), Some(kind), Some(via), over);
+            let (host, findings) = host::add(&mut context, &name, &wish)?;
             output.say(&format!("added the host {}", host.name));
-            if worst(&findings) > Grade::Good {
-                let findings: Vec<_> = findings.into_iter().filter(|finding| finding.grade > Grade::Good).collect();
-                output.findings(&host.name, &findings);
-            }
+            say_what_is_not_good(output, &host, findings);
+        }
+        Command::Change { name, site, kind, via, over } => {
+            let wish = wish(&name, site, kind, via, over);
+            let (host, findings) = host::change(&mut context, &name, &wish)?;
+            output.say(&format!("changed the host {}; it is managed via {}", host.name, host.via));
+            say_what_is_not_good(output, &host, findings);
         }
         Command::List => {
             let mut table = Table::new(
@@ -131,13 +175,29 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let host = host::show(&mut context, &name)?;
             ask::confirm(
                 global.yes,
-                &format!("this removes the host {} from the estate; the machine itself is left as it is", host.name),
+                &format!(
+                    "this removes the host {} from the estate, and from the machine what managing it has left there",
+                    host.name
+                ),
             )?;
-            host::remove(&mut context, &name)?;
+            let left = host::remove(&mut context, &name)?;
             output.say(&format!("removed the host {name}"));
+            if let Some(problem) = left {
+                output.note(&format!("{}, so a copy of the program may be left in its home folder", problem.error));
+            }
         }
     }
     Ok(())
+}
+
+fn say_what_is_not_good(output: Output, host: &Host, findings: Vec<Finding>) {
+    if let Some(fingerprint) = host.access.host_key.as_deref().and_then(yestrel_actions::host::fingerprint) {
+        output.say(&format!("its key is {fingerprint}"));
+    }
+    if worst(&findings) > Grade::Good {
+        let findings: Vec<_> = findings.into_iter().filter(|finding| finding.grade > Grade::Good).collect();
+        output.findings(&host.name, &findings);
+    }
 }
 
 fn record(host: &Host) -> Vec<(&'static str, Cell)> {
@@ -146,6 +206,10 @@ fn record(host: &Host) -> Vec<(&'static str, Cell)> {
         ("site", (&host.site).into()),
         ("kind", kind_word(host.kind).into()),
         ("via", (&host.via).into()),
+        ("host key", host.access.host_key.as_deref().and_then(yestrel_actions::host::fingerprint).into()),
+        ("key file", host.access.key_file.clone().into()),
+        ("jump", host.access.jump.clone().into()),
+        ("agent binary", host.access.agent_binary.clone().into()),
         ("probed", host.probed.into()),
     ]
 }
@@ -154,7 +218,8 @@ fn facts_record(facts: &Facts) -> Vec<(&'static str, Cell)> {
     let interfaces = facts.interfaces.iter().map(|interface| {
         let addresses: Vec<_> = interface.addresses.iter().map(ToString::to_string).collect();
         let outward = if interface.outward { " (outward)" } else { "" };
-        format!("{}{outward} {}", interface.name, addresses.join(" "))
+        let leased = if interface.leased { " (leased)" } else { "" };
+        format!("{}{outward} {}{leased}", interface.name, addresses.join(" "))
     });
     let ports = facts.busy_ports.iter().map(|busy| {
         let holder = busy.holder.as_deref().map(|holder| format!(" {holder}")).unwrap_or_default();
@@ -165,6 +230,9 @@ fn facts_record(facts: &Facts) -> Vec<(&'static str, Cell)> {
     vec![
         ("system", (&facts.system).into()),
         ("kernel", (&facts.kernel).into()),
+        ("C library", facts.libc.clone().into()),
+        ("starts services", facts.init.word().into()),
+        ("disk free", facts.disk_free.map(Cell::Bytes).unwrap_or(Cell::Missing)),
         ("processor", format!("{}{}", facts.processor, if facts.fast_aes { ", with AES" } else { "" }).into()),
         ("interfaces", list(&interfaces.collect::<Vec<_>>())),
         ("busy ports", list(&ports.collect::<Vec<_>>())),

@@ -19,6 +19,7 @@ mod tunnel;
 
 use std::path::PathBuf;
 use std::process::ExitCode;
+use std::sync::Arc;
 
 use clap::builder::Styles;
 use clap::{Args, CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
@@ -97,7 +98,8 @@ impl Global {
     fn context(&self) -> Result<Context> {
         let path = self.estate_path();
         let (what, file) = (format!("the estate {}", path.display()), self.estate_passphrase_file.clone());
-        Context::open(&path, Box::new(move || ask::passphrase(&what, file.as_deref())))
+        let person = Arc::new(ask::Terminal::new(self.yes, self.quiet));
+        Context::open(&path, Box::new(move || ask::passphrase(&what, file.as_deref())), person)
     }
 
     /// A bar for work whose end is known; silent where nobody watches.
@@ -268,9 +270,13 @@ fn main() -> ExitCode {
     let level = match (&cli.command, cli.global.verbose) {
         (Command::Agent(_), false) => "info",
         (_, false) => "error",
-        (_, true) => "debug,netlink_proto=warn,polling=warn,mio=warn",
+        (_, true) => "debug,netlink_proto=warn,polling=warn,mio=warn,russh=info",
     };
-    tracing_subscriber::fmt().with_writer(std::io::stderr).with_env_filter(level).with_ansi(false).init();
+    let log = tracing_subscriber::fmt().with_env_filter(level).with_ansi(false);
+    match agent::log(&cli.command) {
+        Some(file) => log.with_writer(move || file.clone()).init(),
+        None => log.with_writer(std::io::stderr).init(),
+    }
     match run(cli) {
         Ok(()) => ExitCode::SUCCESS,
         Err(problem) => complain(&problem),

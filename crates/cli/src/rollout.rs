@@ -3,6 +3,7 @@
 use clap::Args;
 use yestrel_actions::Context;
 use yestrel_actions::rollout::{self, Outcome, Plan};
+use yestrel_core::control::Installed;
 use yestrel_core::facts::Grade;
 use yestrel_core::{Problem, Result};
 
@@ -20,6 +21,20 @@ pub struct Arguments {
     /// Carry the newest order even where it is confirmed: for a host that was replaced
     #[arg(long)]
     again: bool,
+    /// How long a change of firewall or addresses is held for its confirmation over a new connection; 0s holds nothing
+    #[arg(long, value_name = "DURATION", default_value = "60s", value_parser = hold)]
+    hold: u16,
+    /// Remove an agent of another estate from the host first, when that estate is gone
+    #[arg(long)]
+    take_over: bool,
+    /// Upgrade agents now, whatever their schedule says
+    #[arg(long)]
+    upgrade_now: bool,
+}
+
+fn hold(text: &str) -> std::result::Result<u16, String> {
+    let span: jiff::SignedDuration = text.parse().map_err(|_| "a duration such as 60s or 2m".to_owned())?;
+    u16::try_from(span.as_secs()).ok().filter(|seconds| *seconds <= 3600).ok_or_else(|| "0s to 1h".into())
 }
 
 pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
@@ -34,7 +49,10 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
         show_plans(output, &plans);
         return Ok(());
     }
-    let work = plans.iter().filter(|plan| !plan.nothing_to_do || arguments.again).count() as u64;
+    let work = plans
+        .iter()
+        .filter(|plan| !plan.nothing_to_do || arguments.again || arguments.take_over || arguments.upgrade_now)
+        .count() as u64;
     if work > 0 {
         if !global.quiet && output.format == FormatName::Text {
             show_plans(output, &plans);
@@ -44,7 +62,19 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
         }
     }
     let bar = global.progress(work, "rollout");
-    let outcomes = rollout::rollout(&mut context, &arguments.gateways, arguments.again)?;
+    if arguments.take_over {
+        ask::confirm(
+            global.yes,
+            "this removes agents of other estates from the hosts named above, with all that they admit",
+        )?;
+    }
+    let how = rollout::How {
+        again: arguments.again || arguments.take_over || arguments.upgrade_now,
+        hold: arguments.hold,
+        take_over: arguments.take_over,
+        upgrade_now: arguments.upgrade_now,
+    };
+    let outcomes = rollout::rollout(&mut context, &arguments.gateways, how)?;
     bar.finish_and_clear();
     report(output, &outcomes)
 }
@@ -65,7 +95,7 @@ pub fn carry(global: &Global, context: &mut Context, gateways: &[String]) -> Res
     if !output.quiet && output.format == FormatName::Text {
         show_plans(output, &plans);
     }
-    let outcomes = rollout::rollout(context, &known, false)?;
+    let outcomes = rollout::rollout(context, &known, rollout::How::default())?;
     report(output, &outcomes)
 }
 
@@ -110,8 +140,17 @@ fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
             let why = problem.why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
             format!("{}{why}", problem.error)
         });
-        let state =
-            if outcome.installed { format!("{}, agent installed", outcome.state) } else { outcome.state.clone() };
+        let mut state = outcome.state.clone();
+        match (outcome.installed, outcome.upgrade_at) {
+            (Some(_), Some(at)) => state.push_str(&format!(", agent to be upgraded from {}", yestrel_core::moment(at))),
+            (Some(Installed::New), _) => state.push_str(", agent installed"),
+            (Some(Installed::Upgraded), _) => state.push_str(", agent upgraded"),
+            (Some(Installed::Mended), _) => state.push_str(", agent started again"),
+            _ => {}
+        }
+        if outcome.confirmed {
+            state.push_str(", confirmed over a new connection");
+        }
         table.row(vec![
             (&outcome.gateway).into(),
             outcome.order.into(),

@@ -107,6 +107,7 @@ impl Running {
                 suspended: false,
             }],
             revoked: BTreeMap::new(),
+            metrics: None,
         }
     }
 
@@ -115,7 +116,7 @@ impl Running {
     }
 
     fn carry(&self, envelope: &Envelope) -> Result<(), String> {
-        match self.ask(Ask::Carry { envelope: envelope.clone() }) {
+        match self.ask(Ask::Carry { envelope: envelope.clone(), hold: 0 }) {
             Answer::Carried(_) => Ok(()),
             Answer::Refused(problem) => Err(format!("{}: {}", problem.error, problem.why.unwrap_or_default())),
             other => panic!("{other:?}"),

@@ -116,7 +116,7 @@ fn an_agent_takes_no_older_no_altered_and_no_foreign_order() {
     world.run("listener change harbour/talon --keep-alive 30s").is(0);
     world.run("rollout --yes").is(0);
     let carry = |envelope: &str| {
-        let ask = Ask::Carry { envelope: serde_json::from_str(envelope).unwrap() };
+        let ask = Ask::Carry { envelope: serde_json::from_str(envelope).unwrap(), hold: 0 };
         match yestrel_agent::control::ask(&socket, &ask, std::time::Duration::from_secs(5)).unwrap() {
             Answer::Refused(problem) => problem.error,
             other => panic!("taken: {other:?}"),

@@ -24,8 +24,15 @@ pub enum Ask {
     Status,
     /// Become this gateway of this estate. Refused when the agent is already another.
     Adopt { estate: String, estate_key: PublicKey, gateway: String, private_key: Secret },
-    /// Carry this order out.
-    Carry { envelope: Envelope },
+    /// Carry this order out. A change of firewall or addresses is then held for this many seconds, and undone unless
+    /// it is confirmed; 0 holds nothing.
+    Carry {
+        envelope: Envelope,
+        #[serde(default)]
+        hold: u16,
+    },
+    /// The order with this hash may stay: asked over a connection that was made after it came into force.
+    Confirm { hash: String },
     /// What have you seen after the news with this number?
     News { after: u64 },
     /// Who is connected?
@@ -34,6 +41,8 @@ pub enum Ask {
     End { device: String, words: String },
     /// What is the host like?
     Facts,
+    /// How is it going, as OpenMetrics text?
+    Metrics,
     /// Undo everything on the host and forget the estate.
     Retire,
 }
@@ -58,6 +67,9 @@ pub enum Answer {
         sessions: u64,
     },
     Facts(Box<Facts>),
+    Metrics {
+        text: String,
+    },
     Retired,
     Refused(Problem),
 }
@@ -80,6 +92,12 @@ pub struct Status {
     pub listeners: Vec<(String, u16)>,
     /// Number of the newest news.
     pub newest: u64,
+    /// SHA-256 of the program that runs; empty from an agent that does not say it yet.
+    #[serde(default)]
+    pub program: String,
+    /// Until when the order in force waits for its confirmation.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<Timestamp>,
 }
 
 /// Confirmation of an order.
@@ -90,6 +108,9 @@ pub struct Receipt {
     pub at: Timestamp,
     /// Sessions that the order ended.
     pub ended: u64,
+    /// It is undone at this moment unless it is confirmed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<Timestamp>,
 }
 
 /// A session that is up now.
@@ -155,21 +176,66 @@ pub enum NewsEvent {
     Carried {
         order: u64,
     },
+    /// Nobody confirmed it, so the one before is in force again.
+    Undone {
+        order: u64,
+    },
+    /// Of a version that knows more.
+    #[serde(other)]
+    Other,
 }
 
+/// The first line of a host's end of a managing connection, before its first answer; what stands before it, such as the
+/// greeting of a shell, is nobody's.
+pub const HELLO: &str = "yestrel manage 1";
+
 /// What whoever manages a host is asked to do there. A place translates this to its own means; the lab's hosts take
-/// it as it is.
+/// it as it is, and a host that is reached over SSH runs the program that carries it out.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(tag = "manage", rename_all = "kebab-case")]
 pub enum Manage {
     /// Collect the facts of the host.
     Facts,
-    /// Have the agent there, running, and started again after a reboot. Nothing to do if it is.
-    Install { version: String },
+    /// Have the agent there, running, and started again after a reboot. Nothing to do if it is. An agent of another
+    /// estate is left alone.
+    Install {
+        version: String,
+        #[serde(default)]
+        estate: String,
+        /// Leave an agent of another version as it is.
+        #[serde(default)]
+        keep_version: bool,
+    },
     /// Ask the agent.
     Agent { ask: Ask },
-    /// Have no agent there any more, nor any trace of one.
-    Remove,
+    /// Stop the agent and start it again.
+    Restart,
+    /// What the agent wrote into its log: from `offset` on, or, without one, its newest lines.
+    Log {
+        #[serde(default)]
+        offset: Option<u64>,
+    },
+    /// Have no agent there any more, nor any trace of one. `force`: also one that does not answer, or is of another estate.
+    Remove {
+        #[serde(default)]
+        force: bool,
+    },
+    /// Upgrade by yourself from this folder on the host, at these hours; `None`: never.
+    Updates { schedule: Option<crate::schedule::Schedule> },
+}
+
+/// What became of the agent's program.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Installed {
+    /// It was all there.
+    Nothing,
+    /// There was none before.
+    New,
+    /// Another program took the place of the one before.
+    Upgraded,
+    /// It was there and did not run, or was not set to run after a reboot.
+    Mended,
 }
 
 /// What comes of it.
@@ -180,11 +246,24 @@ pub enum Managed {
     /// Whether anything had to be done.
     Installed {
         changed: bool,
+        #[serde(default)]
+        what: Option<Installed>,
     },
     Agent {
         answer: Box<Answer>,
     },
-    Removed,
+    Restarted,
+    Log {
+        text: String,
+        /// Where the next piece begins.
+        next: u64,
+    },
+    /// What was taken away; none of it is there any more.
+    Removed {
+        #[serde(default)]
+        gone: Vec<String>,
+    },
+    Scheduled,
     Refused(Problem),
 }
 

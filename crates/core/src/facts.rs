@@ -14,6 +14,9 @@ pub struct Interface {
     pub up: bool,
     /// Whether the default route leaves here.
     pub outward: bool,
+    /// Whether its IPv4 address is leased for a time (RFC 2131), and can be another one tomorrow.
+    #[serde(default)]
+    pub leased: bool,
 }
 
 /// A port that something listens on.
@@ -74,7 +77,56 @@ pub struct Facts {
     pub clock: Timestamp,
     /// How an agent there would carry inner traffic.
     pub plane: Plane,
+    /// The C library, "glibc 2.36" or "musl"; the agent brings its own and needs none.
+    #[serde(default)]
+    pub libc: Option<String>,
+    /// What starts services after a reboot.
+    #[serde(default)]
+    pub init: Init,
+    /// Bytes free where the agent would lie and where it would keep its things, the smaller of the two.
+    #[serde(default)]
+    pub disk_free: Option<u64>,
+    /// The port of the connection that manages this host, when it is managed over one.
+    #[serde(default)]
+    pub managed_on: Option<u16>,
 }
+
+/// What starts services after a reboot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Init {
+    Systemd,
+    OpenRc,
+    /// Scripts in /etc/init.d, in run levels.
+    Scripts,
+    /// One file, /etc/rc.local.
+    RcLocal,
+    /// The lab's own stand-in.
+    Lab,
+    /// Nothing that was found.
+    #[default]
+    None,
+}
+
+impl Init {
+    /// The word for tables.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Systemd => "systemd",
+            Self::OpenRc => "OpenRC",
+            Self::Scripts => "scripts in /etc/init.d",
+            Self::RcLocal => "/etc/rc.local",
+            Self::Lab => "the lab's",
+            Self::None => "none found",
+        }
+    }
+}
+
+/// What the agent and its things need on disk, twice over for an upgrade, and room for its log and news.
+pub const DISK_NEEDED: u64 = 64_000_000;
+/// The first kernel whose nftables translates addresses in tables of the family `inet`.
+const KERNEL_NEEDED: (u32, u32) = (5, 2);
 
 /// How good a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -179,6 +231,32 @@ impl Facts {
                 ));
             }
         }
+        if let Some(leased) = self.outward(None).filter(|interface| interface.leased) {
+            let words = format!("{} has a leased address, which can be another one tomorrow", leased.name);
+            let what = "have the router always give this host the same address, or dial a name that follows it";
+            found.push(finding(Poor, "address", words, Some(what)));
+        }
+        if kernel_version(&self.kernel).is_some_and(|version| version < KERNEL_NEEDED) {
+            let words = format!(
+                "kernel {} is too old for the rules of a gateway, which need {}.{}",
+                self.kernel, KERNEL_NEEDED.0, KERNEL_NEEDED.1
+            );
+            found.push(finding(Bad, "kernel", words, Some("upgrade the host's system")));
+        }
+        if let Some(free) = self.disk_free.filter(|free| *free < DISK_NEEDED) {
+            let words =
+                format!("{} MB free; an agent and its upgrade need {} MB", free / 1_000_000, DISK_NEEDED / 1_000_000);
+            found.push(finding(Bad, "disk", words, Some("make room on the host")));
+        }
+        found.push(match self.init {
+            Init::None => finding(
+                Poor,
+                "start",
+                "nothing was found that starts services after a reboot",
+                Some("have the host run /opt/yestrel/supervise when it boots"),
+            ),
+            init => finding(Good, "start", format!("after a reboot, by {}", init.word()), None),
+        });
         for rule in &self.in_the_way {
             let words = format!(
                 "{} in chain {} of table {} can drop what the gateway needs",
@@ -196,6 +274,12 @@ impl Facts {
         }
         found
     }
+}
+
+/// The first two numbers of a kernel's release, "6.1.0-18-amd64".
+fn kernel_version(release: &str) -> Option<(u32, u32)> {
+    let mut numbers = release.split(|c: char| !c.is_ascii_digit());
+    Some((numbers.next()?.parse().ok()?, numbers.next()?.parse().ok()?))
 }
 
 /// A span of seconds in words: "2.5 h ahead", "3 years behind".
@@ -225,6 +309,7 @@ mod tests {
                 addresses: vec!["203.0.113.10/24".parse().unwrap()],
                 up: true,
                 outward: true,
+                leased: false,
             }],
             busy_ports: vec![],
             in_the_way: vec![],
@@ -234,6 +319,10 @@ mod tests {
             privileged: true,
             clock: "2027-03-02T08:15:00Z".parse().unwrap(),
             plane: Plane::Kernel,
+            libc: None,
+            init: Init::Systemd,
+            disk_free: Some(DISK_NEEDED),
+            managed_on: None,
         }
     }
 
@@ -251,6 +340,28 @@ mod tests {
         let found = worst(&facts(), "2024-03-02T08:15:00Z").unwrap();
         assert_eq!((found.grade, found.subject.as_str()), (Grade::Bad, "clock"));
         assert!(found.words.contains("3.0 years ahead"), "{}", found.words);
+    }
+
+    #[test]
+    fn what_would_stop_a_gateway_is_bad_and_says_how_to_mend_it() {
+        let now = "2027-03-02T08:15:00Z";
+        let changes: [(&str, Grade, fn(&mut Facts)); 5] = [
+            ("disk", Grade::Bad, |facts| facts.disk_free = Some(DISK_NEEDED - 1)),
+            ("kernel", Grade::Bad, |facts| facts.kernel = "4.19.0-27-amd64".into()),
+            ("start", Grade::Poor, |facts| facts.init = Init::None),
+            ("address", Grade::Poor, |facts| facts.interfaces[0].leased = true),
+            ("outward", Grade::Bad, |facts| facts.interfaces[0].outward = false),
+        ];
+        for (subject, grade, change) in changes {
+            let mut facts = facts();
+            change(&mut facts);
+            let found = worst(&facts, now).unwrap();
+            assert_eq!((found.subject.as_str(), found.grade), (subject, grade));
+            assert!(found.try_.is_some() || subject == "outward", "{subject}");
+        }
+        for (release, version) in [("6.1.0-18-amd64", Some((6, 1))), ("5.10", Some((5, 10))), ("strange", None)] {
+            assert_eq!(kernel_version(release), version);
+        }
     }
 
     #[test]

@@ -17,6 +17,8 @@ pub struct Intent {
     pub ports: Vec<(u16, String)>,
     /// Which pool may reach what.
     pub reach: Vec<(IpNet, Vec<IpNet>)>,
+    /// Where the gateway itself answers over TCP: its metrics.
+    pub answers: Option<std::net::SocketAddrV4>,
     /// Networks of the site: they may answer, and may begin towards devices.
     pub networks: Vec<IpNet>,
     /// Whether devices appear under the gateway's own address.
@@ -32,6 +34,7 @@ impl Intent {
         Self {
             ports: content.listeners.iter().map(|listener| (listener.port, listener.name.clone())).collect(),
             reach: content.listeners.iter().map(|listener| (listener.pool.into(), listener.reach.clone())).collect(),
+            answers: content.metrics,
             networks: content.networks.clone(),
             masquerade: content.masquerade,
             tunnel: tunnel.into(),
@@ -60,6 +63,10 @@ impl Intent {
             for range in reach.iter().filter(|range| matches!(range, IpNet::V4(_))) {
                 arrive.push(format!("iifname \"{tunnel}\" ip saddr {pool} ip daddr {range} accept"));
             }
+        }
+        if let Some(at) = self.answers {
+            let (address, port) = (at.ip(), at.port());
+            arrive.push(format!("iifname \"{tunnel}\" ip daddr {address} tcp dport {port} accept comment \"metrics\""));
         }
         arrive.push(format!("iifname \"{tunnel}\" counter drop comment \"beyond reach\""));
         chain("arrive", "filter hook input priority filter", arrive);
@@ -101,6 +108,7 @@ mod tests {
         Intent {
             ports: vec![(23817, "harbour/talon".into())],
             reach: vec![("10.187.44.0/24".parse().unwrap(), vec!["10.44.0.0/22".parse().unwrap()])],
+            answers: None,
             networks: vec!["10.44.0.0/22".parse().unwrap()],
             masquerade,
             tunnel: "yestrel0".into(),

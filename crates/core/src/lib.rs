@@ -14,6 +14,7 @@ pub mod nouns;
 pub mod order;
 pub mod pool;
 pub mod problem;
+pub mod schedule;
 
 pub use problem::{Kind, Problem, moment};
 

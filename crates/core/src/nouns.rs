@@ -37,14 +37,33 @@ pub enum HostKind {
     Storage,
 }
 
+/// How one gets in at a host that is managed over SSH. Passwords and passphrases are asked for, never kept.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Access {
+    /// The host's public key as it was first seen, in the form of RFC 4253 section 6.6: algorithm and base64.
+    pub host_key: Option<String>,
+    /// The file with the private key that the host knows; otherwise the key agent, usual files, a password.
+    pub key_file: Option<String>,
+    /// A host on the way, `ssh://user@address:port`.
+    pub jump: Option<String>,
+    /// That host's public key.
+    pub jump_key: Option<String>,
+    /// The agent's program for the host's processor, where it is not the one of this machine.
+    pub agent_binary: Option<String>,
+}
+
 /// A machine at a site.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Host {
     pub name: String,
     pub site: String,
     pub kind: HostKind,
-    /// How it is managed: `lab:FOLDER`.
+    /// How it is managed: `lab:FOLDER` or `ssh://user@address:port`.
     pub via: String,
+    /// How one gets in there; no secret among it.
+    #[serde(default)]
+    pub access: Access,
     /// What the last probe found.
     pub facts: Option<crate::facts::Facts>,
     pub probed: Option<Timestamp>,
@@ -72,6 +91,12 @@ pub struct Gateway {
     pub order_number: u64,
     /// News of the agent are collected up to this number.
     pub news_seen: u64,
+    /// When its agent may be upgraded without a person; off when there is none.
+    #[serde(default)]
+    pub updates: Option<crate::schedule::Schedule>,
+    /// Where it answers what it measures, as OpenMetrics text over HTTP: an inner address and port; nowhere without.
+    #[serde(default)]
+    pub metrics: Option<std::net::SocketAddrV4>,
     pub created: Timestamp,
 }
 

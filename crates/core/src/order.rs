@@ -73,6 +73,9 @@ pub struct Content {
     pub admit: Vec<Admit>,
     /// By public key. Agents only ever add to what they know of these.
     pub revoked: BTreeMap<String, Revoked>,
+    /// Where it answers what it measures, over HTTP.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub metrics: Option<std::net::SocketAddrV4>,
 }
 
 /// An order.
@@ -174,6 +177,7 @@ pub fn content(view: &View<'_>) -> Content {
         listeners,
         admit,
         revoked,
+        metrics: gateway.metrics,
     }
 }
 
@@ -283,6 +287,19 @@ pub fn may_follow(current: Option<(&Order, &str)>, next: &Order, next_hash: &str
     Ok(())
 }
 
+/// Whether going from `old` to `new` touches firewall, addresses or ports, so that it could cut its author off. Admitting,
+/// withdrawing and revoking do not.
+#[must_use]
+pub fn touches_the_way_in(old: Option<&Content>, new: &Content) -> bool {
+    let Some(old) = old else { return true };
+    let way_in = |content: &Content| {
+        let listeners: Vec<_> =
+            content.listeners.iter().map(|l| (l.name.clone(), l.port, l.pool, l.reach.clone())).collect();
+        (listeners, content.networks.clone(), content.masquerade, content.outward.clone(), content.metrics)
+    };
+    way_in(old) != way_in(new)
+}
+
 /// One line of what an order changes: a verb and what it applies to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Change {
@@ -316,6 +333,7 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
             ("masquerade", &word(old.masquerade), &word(new.masquerade)),
             ("networks", &list(&old.networks), &list(&new.networks)),
             ("outward", &outward(old), &outward(new)),
+            ("metrics at", &address(old), &address(new)),
             ("key", &old.public_key.fingerprint(), &new.public_key.fingerprint()),
         ] {
             if before != after {
@@ -366,6 +384,10 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
 
 fn word(masquerade: bool) -> String {
     if masquerade { "yes" } else { "no" }.into()
+}
+
+fn address(content: &Content) -> String {
+    content.metrics.map_or_else(|| "nowhere".into(), |at| at.to_string())
 }
 
 fn outward(content: &Content) -> String {
@@ -419,6 +441,7 @@ mod tests {
             }],
             admit: vec![admit("mara/laptop", 1), admit("tomas/tablet", 2)],
             revoked: BTreeMap::new(),
+            metrics: None,
         }
     }
 
@@ -526,6 +549,8 @@ mod tests {
                 adopted: false,
                 order_number: 0,
                 news_seen: 0,
+                updates: None,
+                metrics: None,
                 created: at(),
             }
         }

@@ -13,9 +13,9 @@ use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
 use yestrel_agent::gateway::Agent;
-use yestrel_agent::{control, probe};
-use yestrel_core::control::{Answer, Ask, Manage, Managed};
-use yestrel_core::facts::{Facts, Interface};
+use yestrel_agent::{control, manage, probe};
+use yestrel_core::control::{Answer, Ask, Installed, Manage, Managed};
+use yestrel_core::facts::{Facts, Init, Interface};
 use yestrel_core::{Problem, Result};
 
 use crate::namespaces;
@@ -144,20 +144,29 @@ impl Machine {
         }
         let managed = match what {
             Manage::Facts => self.facts().map(|facts| Managed::Facts(Box::new(facts))),
-            Manage::Install { version } => self.install(&version).map(|changed| Managed::Installed { changed }),
+            Manage::Install { version, .. } => self
+                .install(&version)
+                .map(|what| Managed::Installed { changed: what != Installed::Nothing, what: Some(what) }),
             Manage::Agent { ask } => self.ask(&ask).map(|answer| Managed::Agent { answer: Box::new(answer) }),
-            Manage::Remove => self.remove().map(|()| Managed::Removed),
+            Manage::Restart => self.restart().map(|()| Managed::Restarted),
+            Manage::Log { offset } => {
+                manage::log(&self.agent_folder(), offset).map(|(text, next)| Managed::Log { text, next })
+            }
+            Manage::Remove { force } => self.remove(force).map(|gone| Managed::Removed { gone }),
+            Manage::Updates { .. } => Ok(Managed::Scheduled),
         };
         managed.unwrap_or_else(Managed::Refused)
     }
 
     fn facts(&self) -> Result<Facts> {
         let mut facts = probe::facts(self.mode == Mode::Processes)?;
+        facts.init = Init::Lab;
         if self.mode == Mode::Processes {
             // The machine below is nobody's business: the host is its loopback address.
             let own = IpAddr::V4(self.plan.loopback);
             let address = ipnet_of(self.plan.loopback);
-            facts.interfaces = vec![Interface { name: "lo".into(), addresses: address, up: true, outward: true }];
+            facts.interfaces =
+                vec![Interface { name: "lo".into(), addresses: address, up: true, outward: true, leased: false }];
             facts.busy_ports.retain(|busy| busy.address == own || busy.address.is_unspecified());
         }
         Ok(facts)
@@ -172,15 +181,41 @@ impl Machine {
         })
     }
 
-    fn install(&self, version: &str) -> Result<bool> {
+    fn restart(&self) -> Result<()> {
+        if !self.wanted.load(Ordering::Relaxed) {
+            return Err(Problem::refused(format!("there is no agent on {}", self.plan.name)).try_("yestrel rollout"));
+        }
+        self.stop_agent();
+        self.wanted.store(true, Ordering::Relaxed);
+        self.look_after();
+        self.wait_for_agent()
+    }
+
+    fn running(&self) -> bool {
+        matches!(self.ask(&Ask::Status), Ok(Answer::Status(_)))
+    }
+
+    fn wait_for_agent(&self) -> Result<()> {
+        let patience = Instant::now() + Duration::from_secs(10);
+        while !self.running() {
+            if Instant::now() > patience {
+                return Err(Problem::failed(format!("the agent on {} does not answer", self.plan.name))
+                    .why("it was started, and nobody answers at its control socket"));
+            }
+            std::thread::park_timeout(Duration::from_millis(20));
+        }
+        Ok(())
+    }
+
+    fn install(&self, version: &str) -> Result<Installed> {
         let failed = |error: io::Error| {
             Problem::failed(format!("the agent cannot be installed on {}", self.plan.name)).why(error.to_string())
         };
         let program = self.folder.join("opt/yestrel");
         let mark = self.folder.join("opt/version");
-        let running = || matches!(self.ask(&Ask::Status), Ok(Answer::Status(_)));
-        if fs::read_to_string(&mark).is_ok_and(|there| there == version) && running() {
-            return Ok(false);
+        let before = fs::read_to_string(&mark).ok();
+        if before.as_deref() == Some(version) && self.running() {
+            return Ok(Installed::Nothing);
         }
         self.stop_agent();
         fs::create_dir_all(self.folder.join("opt")).map_err(failed)?;
@@ -190,15 +225,12 @@ impl Machine {
         fs::write(&mark, version).map_err(failed)?;
         self.wanted.store(true, Ordering::Relaxed);
         self.look_after();
-        let patience = Instant::now() + Duration::from_secs(10);
-        while !running() {
-            if Instant::now() > patience {
-                return Err(Problem::failed(format!("the agent on {} does not answer", self.plan.name))
-                    .why("it was started, and nobody answers at its control socket"));
-            }
-            std::thread::park_timeout(Duration::from_millis(20));
-        }
-        Ok(true)
+        self.wait_for_agent()?;
+        Ok(match before {
+            None => Installed::New,
+            Some(there) if there == version => Installed::Mended,
+            Some(_) => Installed::Upgraded,
+        })
     }
 
     /// The stand-in of an init system: an agent that is wanted and not there is started.
@@ -256,21 +288,33 @@ impl Machine {
         }
     }
 
-    fn remove(&self) -> Result<()> {
-        let there = matches!(self.ask(&Ask::Status), Ok(Answer::Status(_)));
-        if there && let Answer::Refused(problem) = self.ask(&Ask::Retire)? {
+    fn remove(&self, force: bool) -> Result<Vec<String>> {
+        let there = self.running();
+        if there
+            && !force
+            && let Answer::Refused(problem) = self.ask(&Ask::Retire)?
+        {
             return Err(problem);
         }
+        if force {
+            let _ = self.ask(&Ask::Retire);
+        }
         self.stop_agent();
-        for left in ["opt", "var"] {
-            let _ = fs::remove_dir_all(self.folder.join(left));
+        let mut gone = Vec::new();
+        if there {
+            gone.push("its firewall table, addresses and sessions".to_owned());
+        }
+        for (left, what) in [("opt", "its program"), ("var", "its folder")] {
+            if fs::remove_dir_all(self.folder.join(left)).is_ok() {
+                gone.push(what.into());
+            }
         }
         for left in ["agent.log", "agent.pid"] {
             let _ = fs::remove_file(self.folder.join(left));
         }
         match ["opt", "var", "agent.log", "agent.pid"].iter().find(|left| self.folder.join(left).exists()) {
             Some(left) => Err(Problem::failed(format!("{left} cannot be removed from {}", self.plan.name))),
-            None => Ok(()),
+            None => Ok(gone),
         }
     }
 }

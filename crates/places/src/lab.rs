@@ -4,14 +4,13 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use yestrel_agent::control;
-use yestrel_core::control::{Answer, Ask, Manage, Managed};
-use yestrel_core::facts::Facts;
+use yestrel_core::control::{Manage, Managed};
 use yestrel_core::{Problem, Result};
 
 use crate::Place;
 
 /// A lab's host may take its time, like any other.
-const PATIENCE: Duration = Duration::from_secs(15);
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// One host of a lab.
 pub struct LabPlace {
@@ -25,7 +24,9 @@ impl LabPlace {
     pub fn new(host: &str, folder: &Path) -> Self {
         Self { host: host.into(), socket: folder.join("manage.sock") }
     }
+}
 
+impl Place for LabPlace {
     fn manage(&self, what: &Manage) -> Result<Managed> {
         match control::ask(&self.socket, what, PATIENCE) {
             Ok(Managed::Refused(problem)) => Err(problem),
@@ -36,41 +37,7 @@ impl LabPlace {
         }
     }
 
-    fn unexpected(&self) -> Problem {
-        Problem::failed(format!("the host {} answers something else than was asked", self.host))
-            .why("it runs another version")
-    }
-}
-
-impl Place for LabPlace {
-    fn facts(&self) -> Result<Facts> {
-        match self.manage(&Manage::Facts)? {
-            Managed::Facts(facts) => Ok(*facts),
-            _ => Err(self.unexpected()),
-        }
-    }
-
-    fn install(&self) -> Result<bool> {
-        match self.manage(&Manage::Install { version: yestrel_agent::gateway::VERSION.into() })? {
-            Managed::Installed { changed } => Ok(changed),
-            _ => Err(self.unexpected()),
-        }
-    }
-
-    fn ask(&self, ask: &Ask) -> Result<Answer> {
-        match self.manage(&Manage::Agent { ask: ask.clone() })? {
-            Managed::Agent { answer } => match *answer {
-                Answer::Refused(problem) => Err(problem),
-                answer => Ok(answer),
-            },
-            _ => Err(self.unexpected()),
-        }
-    }
-
-    fn remove(&self) -> Result<()> {
-        match self.manage(&Manage::Remove)? {
-            Managed::Removed => Ok(()),
-            _ => Err(self.unexpected()),
-        }
+    fn name(&self) -> &str {
+        &self.host
     }
 }

@@ -84,8 +84,8 @@ macro_rules! record {
 
 record!(Estate, "estates", "estate");
 record!(Site, "sites", "site", structured["networks"]);
-record!(Host, "hosts", "host", structured["facts"]);
-record!(Gateway, "gateways", "gateway", flags["masquerade", "adopted"]);
+record!(Host, "hosts", "host", structured["facts", "access"]);
+record!(Gateway, "gateways", "gateway", structured["updates"], flags["masquerade", "adopted"]);
 record!(Listener, "listeners", "listener", structured["resolvers"]);
 record!(User, "users", "user", structured["groups"]);
 record!(Group, "groups", "group");

@@ -43,7 +43,13 @@ pub trait Rows {
     /// The database cannot be read.
     fn history(&self, limit: usize) -> Result<Vec<HistoryRow>>;
 
-    /// Appends to the history.
+    /// Number and hash of the newest row of the history, as they were noted apart from it; `None` before the first.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    fn history_head(&self) -> Result<Option<(u64, String)>>;
+
+    /// Appends to the history, and notes that row as the newest.
     ///
     /// # Errors
     /// As [`Rows::put`].
@@ -154,8 +160,9 @@ impl<'a> Book<'a> {
     /// # Errors
     /// The database cannot be written.
     pub fn note(&self, what: &str, subject: &str, detail: &str) -> Result<()> {
-        let last = self.rows.history(1)?.pop();
-        let (number, before) = last.map_or((1, String::new()), |row| (row.number + 1, row.hash));
+        // From the head and not from the last row that is there: rows cut off the end stay missing for good.
+        let (number, before) =
+            self.rows.history_head()?.map_or((1, String::new()), |(number, hash)| (number + 1, hash));
         let row = HistoryRow {
             number,
             at: self.now.to_string(),
@@ -174,6 +181,14 @@ impl<'a> Book<'a> {
     /// The database cannot be read.
     pub fn history(&self, limit: usize) -> Result<Vec<HistoryRow>> {
         self.rows.history(limit)
+    }
+
+    /// Number and hash of the newest row, as they were noted apart from the history.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn history_head(&self) -> Result<Option<(u64, String)>> {
+        self.rows.history_head()
     }
 }
 

@@ -18,7 +18,7 @@ use crate::seal::{check_folder, check_private};
 /// "YSTL": tells an estate from other SQLite files.
 const APPLICATION: i64 = 0x5953_544c;
 /// Each migration brings a file one version further.
-const MIGRATIONS: [&str; 1] = [include_str!("migrations/0001.sql")];
+const MIGRATIONS: [&str; 2] = [include_str!("migrations/0001.sql"), include_str!("migrations/0002.sql")];
 /// How long a command waits for another that is writing.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -250,13 +250,22 @@ impl Rows for SqliteRows<'_> {
             .collect()
     }
 
+    fn history_head(&self) -> Result<Option<(u64, String)>> {
+        let row = self.query("SELECT number, hash FROM history_head", &[])?.pop();
+        let field = |row: &Row, name: &str| row.get(name).cloned().unwrap_or_default();
+        Ok(row.and_then(|row| Some((field(&row, "number").as_u64()?, field(&row, "hash").as_str()?.to_owned()))))
+    }
+
     fn append_history(&self, row: &HistoryRow) -> Result<()> {
         let run = || {
             self.0
                 .prepare_cached("INSERT INTO history (number, at, who, what, subject, detail, hash) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
                 .execute(rusqlite::params![
                     row.number as i64, row.at, row.who, row.what, row.subject, row.detail, row.hash
-                ])
+                ])?;
+            self.0
+                .prepare_cached("INSERT INTO history_head (one, number, hash) VALUES (1, ?1, ?2) ON CONFLICT (one) DO UPDATE SET number = excluded.number, hash = excluded.hash")?
+                .execute(rusqlite::params![row.number as i64, row.hash])
         };
         run().map(drop).map_err(|e| problem(&e))
     }
@@ -376,7 +385,7 @@ mod tests {
                 assert_eq!(book.all::<Group>()?.len(), 40);
                 let history = book.history(100)?;
                 assert_eq!(history.len(), 40);
-                assert_eq!(yestrel_core::audit::first_broken(&history), None);
+                assert_eq!(yestrel_core::audit::verify(&history, book.history_head()?.as_ref()), None);
                 Ok(())
             })
             .unwrap();

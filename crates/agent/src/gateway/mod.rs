@@ -1,13 +1,14 @@
 //! The gateway's agent: takes orders, keeps to the newest, answers questions.
 
 mod listener;
+mod metrics;
 mod plane;
 
 use std::collections::{BTreeMap, HashMap};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -19,13 +20,16 @@ use yestrel_core::order::{self, Content, Envelope, Order};
 use yestrel_core::{Problem, Result, moment};
 use yestrel_wire::talon::Reason;
 
-use crate::keep::{Identity, Keep};
-use crate::{clock, control, probe};
+use crate::keep::{Held, Identity, Keep};
+use crate::{clock, control, probe, upgrade};
 use listener::Listener;
 use plane::Plane;
 
 /// The agent's version, as it says it.
 pub const VERSION: &str = env!("CARGO_PKG_VERSION");
+
+/// The name of the agent's log in its folder.
+pub const LOG: &str = "log";
 
 /// How an agent is started.
 #[derive(Debug, Clone, Default)]
@@ -83,6 +87,8 @@ pub(crate) struct Shared {
     /// Connected devices by inner address.
     pub seats: RwLock<Seats>,
     pub plane: RwLock<Option<Arc<Plane>>>,
+    /// What was counted since the agent began to run.
+    pub totals: Mutex<metrics::Totals>,
 }
 
 pub(crate) struct InForce {
@@ -126,6 +132,7 @@ impl Shared {
 
     /// Notes what was seen; a full disk must not stop the tunnel.
     pub fn note(&self, event: NewsEvent) {
+        self.totals.lock().count(&event);
         if let Err(problem) = self.keep.lock().note(event) {
             let why = problem.why.as_deref().unwrap_or_default();
             tracing::error!("news cannot be kept: {problem}: {why}");
@@ -147,6 +154,10 @@ pub struct Agent {
     since: Timestamp,
     /// Orders, adoption and retirement happen one after another.
     change: Mutex<()>,
+    /// What answers metrics over HTTP, with its address.
+    exporter: Mutex<Option<metrics::Exporter>>,
+    /// SHA-256 of the program.
+    program: OnceLock<String>,
     stop: AtomicBool,
 }
 
@@ -173,11 +184,22 @@ impl Agent {
             })?;
         }
         keep.set_live(&[])?;
+        // An order that nobody confirmed before a crash or a reboot has had its chance.
+        if let Some(held) = keep.held()? {
+            let order = held.envelope.read().map_or(0, |order| order.number);
+            keep.set_held(None)?;
+            if keep.order()?.is_none() {
+                plane::take_back(&keep)?;
+            }
+            keep.note(NewsEvent::Undone { order })?;
+            tracing::warn!(order, "the agent began anew before the order was confirmed; it is undone");
+        }
         let shared = Arc::new(Shared {
             keep: Mutex::new(keep),
             content: RwLock::default(),
             seats: RwLock::default(),
             plane: RwLock::default(),
+            totals: Mutex::default(),
         });
         let agent = Arc::new(Self {
             shared,
@@ -185,6 +207,8 @@ impl Agent {
             listeners: Mutex::default(),
             since: Timestamp::now(),
             change: Mutex::default(),
+            exporter: Mutex::default(),
+            program: OnceLock::new(),
             stop: AtomicBool::new(false),
         });
         agent.clone().spawn_keeper();
@@ -256,6 +280,10 @@ impl Agent {
                     live = now;
                 }
                 self.expire();
+                if let Err(problem) = self.undo_if_unconfirmed() {
+                    let why = problem.why.as_deref().unwrap_or_default();
+                    tracing::error!("an order that nobody confirmed cannot be undone yet: {problem}: {why}");
+                }
                 std::thread::park_timeout(Duration::from_secs(1));
                 if self.stop.load(Ordering::Relaxed) {
                     return;
@@ -299,13 +327,15 @@ impl Agent {
             Ask::Adopt { estate, estate_key, gateway, private_key } => {
                 self.adopt(Identity { estate, estate_key, gateway, private_key }).map(|()| Answer::Adopted)
             }
-            Ask::Carry { envelope } => self.carry(&envelope).map(Answer::Carried),
+            Ask::Carry { envelope, hold } => self.carry(&envelope, hold).map(Answer::Carried),
+            Ask::Confirm { hash } => self.confirm(&hash).map(Answer::Carried),
             Ask::News { after } => {
                 self.shared.keep.lock().news_after(after).map(|(items, more)| Answer::News { items, more })
             }
             Ask::Sessions => Ok(Answer::Sessions { sessions: self.shared.live() }),
             Ask::End { device, words } => Ok(Answer::Ended { sessions: self.end(&device, &words) }),
             Ask::Facts => probe::facts(self.options.process_plane).map(|facts| Answer::Facts(Box::new(facts))),
+            Ask::Metrics => Ok(Answer::Metrics { text: self.metrics() }),
             Ask::Retire => self.retire().map(|()| Answer::Retired),
         };
         answered.unwrap_or_else(Answer::Refused)
@@ -335,7 +365,18 @@ impl Agent {
             revoked: keep.revoked().len() as u64,
             listeners,
             newest: keep.newest(),
+            program: self.program(),
+            held: keep.held()?.map(|held| held.until),
         })
+    }
+
+    fn program(&self) -> String {
+        let own = || upgrade::hash(Path::new("/proc/self/exe")).unwrap_or_default();
+        self.program.get_or_init(own).clone()
+    }
+
+    fn metrics(&self) -> String {
+        metrics::text(&self.shared)
     }
 
     fn adopt(&self, identity: Identity) -> Result<()> {
@@ -357,7 +398,7 @@ impl Agent {
         keep.set_identity(&identity)
     }
 
-    fn carry(&self, envelope: &Envelope) -> Result<Receipt> {
+    fn carry(&self, envelope: &Envelope, hold: u16) -> Result<Receipt> {
         let _one = self.change.lock();
         let identity = self.shared.keep.lock().identity()?.ok_or_else(|| {
             Problem::refused("this agent belongs to no estate yet").try_("yestrel rollout   adopts it first")
@@ -366,24 +407,93 @@ impl Agent {
         if order.estate != identity.estate {
             return Err(Problem::refused("the order is of another estate").why(format!("its id is {}", order.estate)));
         }
-        // Revocations are learned from anything that the estate signed, whatever becomes of the rest.
+        // Revocations are learned from anything that the estate signed, whatever becomes of the rest: also outside of
+        // what is undone later.
         self.shared.keep.lock().learn(&order.content.revoked)?;
         let mut ended = self.end_the_unwelcome();
         let hash = envelope.hash();
-        let current = self.shared.keep.lock().order()?;
+        let (held, confirmed) = {
+            let keep = self.shared.keep.lock();
+            (keep.held()?, keep.order()?)
+        };
+        let current = held.as_ref().map(|held| held.envelope.clone()).or_else(|| confirmed.clone());
         let current = current.map(|envelope| Ok::<_, Problem>((envelope.read()?, envelope.hash()))).transpose()?;
         let standing = current.as_ref().map(|(order, hash)| (order, hash.as_str()));
         order::may_follow(standing, &order, &hash, &identity.gateway)?;
         let number = order.number;
+        let mut until = held.filter(|held| held.envelope.hash() == hash).map(|held| held.until);
         let in_force = self.shared.content.read().as_ref().is_some_and(|content| content.hash == hash);
         if !in_force {
+            let before = confirmed.map(|envelope| envelope.read()).transpose()?.map(|order| order.content);
+            let touches = order::touches_the_way_in(before.as_ref(), &order.content);
             self.switch(&identity, order, hash.clone())?;
-            self.shared.keep.lock().set_order(envelope)?;
-            self.shared.note(NewsEvent::Carried { order: number });
+            let mut keep = self.shared.keep.lock();
+            if touches && hold > 0 {
+                let end = Timestamp::now() + jiff::SignedDuration::from_secs(i64::from(hold));
+                keep.set_held(Some(&Held { envelope: envelope.clone(), until: end }))?;
+                until = Some(end);
+            } else {
+                keep.set_order(envelope)?;
+                keep.set_held(None)?;
+            }
+            keep.note(NewsEvent::Carried { order: number })?;
+            drop(keep);
             ended += self.end_the_unwelcome();
-            tracing::info!(order = number, ended, "order carried out");
+            tracing::info!(order = number, ended, held = until.is_some(), "order carried out");
         }
-        Ok(Receipt { number, hash, at: Timestamp::now(), ended })
+        Ok(Receipt { number, hash, at: Timestamp::now(), ended, held: until })
+    }
+
+    /// Keeps an order that was held.
+    fn confirm(&self, hash: &str) -> Result<Receipt> {
+        let _one = self.change.lock();
+        let held = self.shared.keep.lock().held()?;
+        if let Some(held) = held.filter(|held| held.envelope.hash() == hash) {
+            let keep = self.shared.keep.lock();
+            keep.set_order(&held.envelope)?;
+            keep.set_held(None)?;
+            tracing::info!("order confirmed");
+        }
+        let content = self.shared.content.read().clone();
+        match content.filter(|content| content.hash == hash) {
+            Some(content) => Ok(Receipt {
+                number: content.order.number,
+                hash: hash.into(),
+                at: Timestamp::now(),
+                ended: 0,
+                held: None,
+            }),
+            None => Err(Problem::refused("the order is not in force any more")
+                .why("nobody confirmed it in time, so the one before is in force again")
+                .try_("yestrel rollout   again")),
+        }
+    }
+
+    /// Goes back to the order before when nobody has confirmed the one in force in time.
+    fn undo_if_unconfirmed(&self) -> Result<()> {
+        let due = |held: &Held| held.until <= Timestamp::now();
+        if !self.shared.keep.lock().held()?.as_ref().is_some_and(due) {
+            return Ok(());
+        }
+        let _one = self.change.lock();
+        let (held, before, identity) = {
+            let keep = self.shared.keep.lock();
+            (keep.held()?.filter(due), keep.order()?, keep.identity()?)
+        };
+        let (Some(held), Some(identity)) = (held, identity) else { return Ok(()) };
+        match before {
+            Some(envelope) => {
+                let order = envelope.verify(&identity.estate_key)?;
+                self.switch(&identity, order, envelope.hash())?;
+            }
+            None => self.undo_everything()?,
+        }
+        let order = held.envelope.read().map_or(0, |order| order.number);
+        self.shared.keep.lock().set_held(None)?;
+        self.shared.note(NewsEvent::Undone { order });
+        tracing::warn!(order, "nobody confirmed the order over a new connection; it is undone");
+        self.end_the_unwelcome();
+        Ok(())
     }
 
     /// Brings the machine to what the order says: first everything that can fail without harm, then the switch.
@@ -441,7 +551,24 @@ impl Agent {
         for listener in listeners.values() {
             listener.take_settings();
         }
+        drop(listeners);
+        self.export_metrics(content.metrics);
         Ok(())
+    }
+
+    /// Answers metrics over HTTP where the order says. Nobody who comes in depends on it, so it never stops an order.
+    fn export_metrics(&self, at: Option<std::net::SocketAddrV4>) {
+        let mut exporter = self.exporter.lock();
+        if exporter.as_ref().map(metrics::Exporter::address) == at {
+            return;
+        }
+        *exporter = None;
+        if let Some(at) = at {
+            match metrics::Exporter::start(at, &self.shared) {
+                Ok(running) => *exporter = Some(running),
+                Err(error) => tracing::error!("metrics are not answered at {at}: {error}"),
+            }
+        }
     }
 
     /// Ends the sessions of everybody who would not be let in now.
@@ -466,18 +593,26 @@ impl Agent {
         ended.count() as u64
     }
 
-    fn retire(&self) -> Result<()> {
-        let _one = self.change.lock();
+    /// Takes back whatever an order has changed on the machine.
+    fn undo_everything(&self) -> Result<()> {
+        *self.exporter.lock() = None;
         for listener in self.listeners.lock().values() {
             listener.shut_down();
         }
         self.listeners.lock().clear();
+        self.shared.seats.write().clear();
         let plane = self.shared.plane.read().clone();
         if let Some(plane) = plane {
             plane.undo(&self.shared.keep.lock())?;
         }
         *self.shared.plane.write() = None;
         *self.shared.content.write() = None;
+        Ok(())
+    }
+
+    fn retire(&self) -> Result<()> {
+        let _one = self.change.lock();
+        self.undo_everything()?;
         self.shared.keep.lock().forget()?;
         tracing::info!("retired");
         self.stop.store(true, Ordering::Relaxed);

@@ -149,15 +149,22 @@ impl Plane {
     /// Something could not be taken back; then it can be tried again.
     pub fn undo(&self, keep: &Keep) -> Result<()> {
         let Self::Kernel { name, .. } = self else { return Ok(()) };
-        probe::nft(&["-f", "-"], &format!("table {TABLE}\ndelete table {TABLE}\n"))?;
-        Netlink::new()?.remove_addresses_but(name, &[])?;
-        if let Some(Before { forwarding: false }) = keep.before()? {
-            std::fs::write(FORWARDING, "0").map_err(|error| {
-                Problem::failed("forwarding cannot be switched off again").why(format!("{FORWARDING}: {error}"))
-            })?;
-        }
-        Ok(())
+        take_back(keep)?;
+        Netlink::new()?.remove_addresses_but(name, &[])
     }
+}
+
+/// Takes back what outlives the process: the firewall table, and forwarding where the agent switched it on.
+pub(super) fn take_back(keep: &Keep) -> Result<()> {
+    if probe::nft(&["list", "table", "inet", "yestrel"], "").is_ok() {
+        probe::nft(&["-f", "-"], &format!("table {TABLE}\ndelete table {TABLE}\n"))?;
+    }
+    if let Some(Before { forwarding: false }) = keep.before()? {
+        std::fs::write(FORWARDING, "0").map_err(|error| {
+            Problem::failed("forwarding cannot be switched off again").why(format!("{FORWARDING}: {error}"))
+        })?;
+    }
+    Ok(())
 }
 
 /// The TUN device carries all listeners, so it takes the largest packet of any.

@@ -2,6 +2,9 @@
 #![allow(dead_code, reason = "each test file uses its own part")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+pub mod machine;
+pub mod terminal;
+
 use std::io::Write as _;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
@@ -27,6 +30,14 @@ pub struct Came {
 }
 
 impl Came {
+    pub fn of(output: &std::process::Output) -> Self {
+        Self {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+        }
+    }
+
     #[track_caller]
     pub fn is(self, code: i32) -> Self {
         assert_eq!(self.code, code, "{self:#?}");
@@ -131,11 +142,7 @@ impl World {
         let mut command = Command::new("timeout");
         command.args(["--kill-after=5", "100", env!("CARGO_BIN_EXE_yestrel")]).args(words);
         let output = self.set_up(command).output().unwrap();
-        Came {
-            code: output.status.code().unwrap_or(-1),
-            out: String::from_utf8_lossy(&output.stdout).into_owned(),
-            err: String::from_utf8_lossy(&output.stderr).into_owned(),
-        }
+        Came::of(&output)
     }
 
     /// Runs a command line on mara's laptop.
