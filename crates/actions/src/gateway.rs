@@ -38,7 +38,13 @@ fn check_metrics(book: &yestrel_store::Book<'_>, gateway: &Gateway, at: std::net
     if own || inside {
         return Ok(());
     }
-    let first = listeners.first().map(|listener| pool::gateway_address(&listener.pool));
+    // Devices reach the site; the gateway's address in a pool only when everything goes through the tunnel.
+    let host: Host = book.need(&gateway.host)?;
+    let interfaces = host.facts.iter().flat_map(|facts| &facts.interfaces).flat_map(|interface| &interface.addresses);
+    let at_site =
+        interfaces.map(|net| net.addr()).find(|address| site.networks.iter().any(|net| net.contains(address)));
+    let in_pool = listeners.first().map(|listener| std::net::IpAddr::V4(pool::gateway_address(&listener.pool)));
+    let first = at_site.or(in_pool);
     let problem = Problem::refused(format!("{} is no inner address of the gateway {}", at.ip(), gateway.name))
         .why("metrics are answered inside only: at the gateway's own address in a pool, or in a network of its site");
     Err(match first {
@@ -251,9 +257,12 @@ pub fn retire_preview(context: &mut Context, gateway: &str) -> Result<Vec<String
 pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<(Vec<String>, Option<Problem>)> {
     let gateway: Gateway = context.read(|book| book.need(gateway))?;
     let host: Host = context.read(|book| book.need(&gateway.host))?;
+    let estate = context.read(crate::estate::this)?.id;
     // What it has seen until now is worth keeping.
-    let _ = crate::session::collect(context, &gateway.name);
-    let removed = context.place(&host).and_then(|place| place.remove(false));
+    let removed = context.place(&host).and_then(|place| {
+        let _ = crate::session::collect_to_the_end(context, &gateway.name, &*place, gateway.news_seen);
+        place.remove(&estate, false)
+    });
     let gone = removed.as_ref().map(Clone::clone).unwrap_or_default();
     let left = match removed {
         Err(problem) if !abandoned => {
@@ -371,7 +380,6 @@ pub fn move_to(
             problem
                 .try_(format!("yestrel gateway move {gateway} --to {to} --abandoned   leaves what is on {}", old.name))
         })?;
-        let _ = crate::session::collect(context, gateway);
     }
     let set_host = |context: &mut Context, host: &str, adopted: bool, news_seen: u64| {
         context.write(|book| {
@@ -403,7 +411,11 @@ pub fn move_to(
         })?;
         return Err(problem.try_(format!("the gateway {gateway} is still on {}, as it was", plan.from)));
     }
-    let removed = context.place(&old).and_then(|place| place.remove(false));
+    let estate = context.read(crate::estate::this)?.id;
+    let removed = context.place(&old).and_then(|place| {
+        let _ = crate::session::collect_to_the_end(context, gateway, &*place, plan.gateway.news_seen);
+        place.remove(&estate, false)
+    });
     let (gone, left) = match removed {
         Ok(gone) => (gone, None),
         Err(problem) => (Vec::new(), Some(problem)),

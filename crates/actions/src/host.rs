@@ -83,6 +83,7 @@ fn apply(host: &mut Host, wish: &Wish) -> Result<bool> {
         }
         access.host_key = None;
     }
+    yestrel_places::known(&host.via)?;
     if !host.via.starts_with("ssh://") && host.access != Access::default() {
         return Err(Problem::words("keys, jump hosts and binaries are for hosts that are managed over SSH")
             .why(format!("the host {} is managed via {}", host.name, host.via)));

@@ -319,9 +319,9 @@ fn done(installed: Installed) -> Option<Installed> {
 fn take_over(place: &dyn Place, estate: &str) -> Result<()> {
     match place.ask(&Ask::Status) {
         Ok(Answer::Status(status)) if status.estate.as_deref().is_none_or(|other| other == estate) => Ok(()),
-        Ok(Answer::Status(_)) => place.remove(true).map(drop),
+        Ok(Answer::Status(_)) => place.remove(estate, true).map(drop),
         // None answers: perhaps there is none, perhaps it is broken. Removing is right for both.
-        _ => place.remove(true).map(drop),
+        _ => place.remove(estate, true).map(drop),
     }
 }
 

@@ -6,6 +6,7 @@ use serde::Serialize;
 use yestrel_core::control::{Answer, Ask, Live, News, NewsEvent};
 use yestrel_core::nouns::{Credential, Device, Gateway, Host, Session};
 use yestrel_core::{Problem, Result};
+use yestrel_places::Place;
 use yestrel_store::Book;
 
 use crate::Context;
@@ -43,6 +44,33 @@ pub fn collect(context: &mut Context, gateway: &str) -> Result<usize> {
         })?;
         if !more {
             return Ok(collected);
+        }
+    }
+}
+
+/// Ends the sessions of an agent that is about to be retired, and brings all that it has seen after the news `after` into the
+/// estate.
+///
+/// # Errors
+/// The agent cannot be reached, or the estate not written.
+pub(crate) fn collect_to_the_end(
+    context: &mut Context,
+    gateway: &str,
+    place: &dyn Place,
+    mut after: u64,
+) -> Result<()> {
+    match place.ask(&Ask::Close)? {
+        Answer::Closed => {}
+        _ => return Err(Problem::failed(format!("the agent of {gateway} answers something else than was asked"))),
+    }
+    loop {
+        let Answer::News { items, more } = place.ask(&Ask::News { after })? else {
+            return Err(Problem::failed(format!("the agent of {gateway} answers something else than was asked")));
+        };
+        context.write(|book| items.iter().try_for_each(|item| take(book, gateway, item)))?;
+        after = items.last().map_or(after, |item| item.number);
+        if !more {
+            return Ok(());
         }
     }
 }

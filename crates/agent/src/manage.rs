@@ -47,11 +47,13 @@ fn answer(what: &Manage, managed_on: Option<u16>) -> Result<Managed> {
     match what {
         Manage::Facts => Ok(Managed::Facts(Box::new(facts(managed_on)?))),
         Manage::Install { estate, keep_version, .. } => {
+            let _one = one_at_a_time()?;
             let what = install(estate, *keep_version)?;
             Ok(Managed::Installed { changed: what != Installed::Nothing, what: Some(what) })
         }
         Manage::Agent { ask: question } => Ok(Managed::Agent { answer: Box::new(ask(question)?) }),
         Manage::Restart => {
+            let _one = one_at_a_time()?;
             installed_or_say()?;
             Service::of_this_host().restart()?;
             if upgrade::reported("", 0, Duration::from_secs(10)) {
@@ -65,7 +67,10 @@ fn answer(what: &Manage, managed_on: Option<u16>) -> Result<Managed> {
             let (text, next) = log(Path::new(FOLDER), *offset)?;
             Ok(Managed::Log { text, next })
         }
-        Manage::Remove { force } => Ok(Managed::Removed { gone: remove(*force)? }),
+        Manage::Remove { estate, force } => {
+            let _one = one_at_a_time()?;
+            Ok(Managed::Removed { gone: remove(estate, *force)? })
+        }
         Manage::Updates { schedule } => schedule_updates(schedule.as_ref()).map(|()| Managed::Scheduled),
     }
 }
@@ -106,12 +111,7 @@ fn installed_or_say() -> Result<()> {
 }
 
 fn install(estate: &str, keep_version: bool) -> Result<Installed> {
-    if let Some(other) = identity()?.filter(|other| other.estate != estate && !estate.is_empty()) {
-        return Err(Problem::refused("an agent of another estate is on the host")
-            .why(format!("it is the gateway {} of the estate with the id {}", other.gateway, other.estate))
-            .try_(format!("yestrel gateway retire {}   from that estate", other.gateway))
-            .try_("yestrel rollout --take-over   when that estate is gone: removes its agent first"));
-    }
+    not_of_another(estate)?;
     let own = PathBuf::from("/proc/self/exe");
     let hash_of = |path: &Path| upgrade::hash(path).ok();
     let service = Service::of_this_host();
@@ -209,7 +209,38 @@ pub fn log(folder: &Path, offset: Option<u64>) -> Result<(String, u64)> {
     Ok((String::from_utf8_lossy(&bytes[begin..end]).into_owned(), from + end as u64))
 }
 
-fn remove(force: bool) -> Result<Vec<String>> {
+/// Whoever was cut off goes on to the end of what it was doing; the next one waits for that.
+fn one_at_a_time() -> Result<nix::fcntl::Flock<fs::File>> {
+    let cannot = |why: String| Problem::failed("the host is busy with what was asked of it before").why(why);
+    let mut file = fs::File::create(service::LOCK).map_err(|error| cannot(error.to_string()))?;
+    let end = std::time::Instant::now() + Duration::from_secs(50);
+    loop {
+        match nix::fcntl::Flock::lock(file, nix::fcntl::FlockArg::LockExclusiveNonblock) {
+            Ok(lock) => return Ok(lock),
+            Err((_, error)) if std::time::Instant::now() > end => return Err(cannot(error.to_string())),
+            Err((back, _)) => {
+                file = back;
+                std::thread::park_timeout(Duration::from_millis(50));
+            }
+        }
+    }
+}
+
+/// An agent of another estate is that estate's.
+fn not_of_another(estate: &str) -> Result<()> {
+    match identity()?.filter(|other| other.estate != estate && !estate.is_empty()) {
+        None => Ok(()),
+        Some(other) => Err(Problem::refused("an agent of another estate is on the host")
+            .why(format!("it is the gateway {} of the estate with the id {}", other.gateway, other.estate))
+            .try_(format!("yestrel gateway retire {}   from that estate", other.gateway))
+            .try_("yestrel rollout --take-over   when that estate is gone: removes its agent first")),
+    }
+}
+
+fn remove(estate: &str, force: bool) -> Result<Vec<String>> {
+    if !force {
+        not_of_another(estate)?;
+    }
     let service = Service::of_this_host();
     let mut gone = Vec::new();
     match ask(&Ask::Retire) {

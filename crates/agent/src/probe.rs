@@ -93,20 +93,17 @@ pub fn may_administer_network() -> bool {
 
 /// The C library of the system, by the files that it has. The agent does not need it.
 fn libc() -> Option<String> {
-    for folder in ["/lib", "/lib64", "/usr/lib"] {
-        for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
-            let name = entry.file_name().to_string_lossy().into_owned();
-            if name.starts_with("ld-musl-") {
-                return Some("musl".into());
-            }
-            if name.starts_with("ld-uClibc") {
-                return Some("uClibc".into());
-            }
-        }
+    if let Ok(asked) = crate::service::run("getconf", &["GNU_LIBC_VERSION"])
+        && asked.status.success()
+    {
+        return Some(String::from_utf8_lossy(&asked.stdout).trim().to_owned());
     }
-    let asked = crate::service::run("getconf", &["GNU_LIBC_VERSION"]).ok()?;
-    let said = String::from_utf8_lossy(&asked.stdout).trim().to_owned();
-    asked.status.success().then_some(said).filter(|said| !said.is_empty())
+    let names = ["/lib", "/lib64", "/usr/lib"].into_iter().filter_map(|folder| fs::read_dir(folder).ok()).flatten();
+    names.flatten().map(|entry| entry.file_name()).find_map(|name| {
+        let name = name.to_string_lossy();
+        let known = [("ld-musl-", "musl"), ("ld-uClibc", "uClibc"), ("ld-linux", "glibc")];
+        known.into_iter().find(|(prefix, _)| name.starts_with(prefix)).map(|(_, word)| word.to_owned())
+    })
 }
 
 fn fast_aes() -> bool {

@@ -27,6 +27,9 @@ pub const SCHEDULE: &str = "/opt/yestrel/schedule.json";
 /// Where the agent keeps its things.
 pub const FOLDER: &str = "/var/lib/yestrel";
 
+/// Held by whoever installs, upgrades or removes.
+pub const LOCK: &str = "/run/yestrel-manage.lock";
+
 const GUARD: &str = include_str!("service/guard");
 const SUPERVISE: &str = include_str!("service/supervise");
 const UNIT: &str = include_str!("service/yestrel.service");
@@ -338,7 +341,7 @@ impl Service {
             .map(|(path, ..)| PathBuf::from(path))
             .filter(|path| !path.starts_with(PROGRAMS))
             .collect();
-        paths.extend(["/etc/rc.d/S99yestrel", PID, "/run/yestrel"].map(PathBuf::from));
+        paths.extend(["/etc/rc.d/S99yestrel", PID, LOCK, "/run/yestrel"].map(PathBuf::from));
         paths.extend([PROGRAMS, FOLDER, "/var/lib/private/yestrel"].map(PathBuf::from));
         for path in paths {
             let removed = match fs::symlink_metadata(&path) {

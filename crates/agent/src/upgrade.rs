@@ -119,6 +119,8 @@ pub fn switch(next: &Path) -> Result<()> {
     if hash(Path::new(PROGRAM)).is_ok_and(|there| there == wanted) {
         return Ok(());
     }
+    // The one before is on its way up.
+    let _ = reported("", order, Duration::from_secs(10));
     let why = restarted.err().and_then(|problem| problem.why).unwrap_or_else(|| {
         format!("it was started, and did not report within {} s with order {order} in force", PATIENCE.as_secs())
     });

@@ -11,9 +11,13 @@ use crate::{Global, ask};
 
 #[derive(Clone, Copy, ValueEnum)]
 pub enum KindName {
+    /// A machine of one's own
     Computer,
+    /// A rented one
     Cloud,
+    /// A router that runs Linux
     Router,
+    /// A storage appliance that runs Linux
     Storage,
 }
 

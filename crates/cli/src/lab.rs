@@ -57,6 +57,15 @@ pub enum Command {
         #[arg(long, value_name = "FOLDER")]
         folder: Option<PathBuf>,
     },
+    /// Let a name of the lab's name services lead to another host
+    #[command(after_help = "Example:\n  yestrel lab point gangway.skerry.example --to breakwater")]
+    Point {
+        name: String,
+        #[arg(long, value_name = "HOST")]
+        to: String,
+        #[arg(long, value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+    },
     /// Mend a host
     #[command(after_help = "Example:\n  yestrel lab mend harbour")]
     Mend {
@@ -162,6 +171,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             };
             Lab::open(&folder(said))?.break_host(&host, word)?;
             output.say(&format!("{host} is broken: {word}; yestrel lab mend {host}"));
+        }
+        Command::Point { name, to, folder: said } => {
+            let address = Lab::open(&folder(said))?.point(&name, &to)?;
+            output.say(&format!("{name} leads to {address}, {to}, from now on"));
         }
         Command::Mend { host, folder: said } => {
             Lab::open(&folder(said))?.mend(&host)?;

@@ -7,7 +7,9 @@ mod credential;
 mod demo;
 mod estate;
 mod gateway;
+mod guide;
 mod host;
+mod interview;
 mod lab;
 mod listener;
 mod output;
@@ -42,6 +44,7 @@ struct Cli {
 }
 
 const FIRST_STEPS: &str = "Example, from nothing to a tunnel:
+  yestrel guide                                 asks, and shows each command that it runs
   yestrel demo                                  the whole example, with proof at each step
   yestrel lab start                             hosts to practise on
   yestrel estate create skerry
@@ -117,7 +120,9 @@ impl Global {
 }
 
 #[derive(Subcommand)]
-enum Command {
+pub enum Command {
+    /// From nothing to a proved tunnel, step by step; can be left and resumed; shows each command it runs
+    Guide(guide::Arguments),
     /// Everything one team runs, in one file
     #[command(subcommand)]
     Estate(estate::Command),
@@ -188,6 +193,7 @@ fn run(cli: Cli) -> Result<()> {
         Command::Agent(command) => agent::run(global, command),
         Command::Lab(command) => lab::run(global, command),
         Command::Demo(arguments) => demo::run(global, &arguments),
+        Command::Guide(arguments) => guide::run(global, &arguments),
     }
 }
 
@@ -254,7 +260,7 @@ fn parse_problem(error: &clap::Error) -> Problem {
 fn main() -> ExitCode {
     // Help is laid out for the terminal that is there, and never wider than is good to read.
     let command = Cli::command().max_term_width(110);
-    let parsed = command.try_get_matches().and_then(|matches| Cli::from_arg_matches(&matches));
+    let parsed = interview::parse(command).and_then(|matches| Cli::from_arg_matches(&matches));
     let cli = match parsed {
         Ok(cli) => cli,
         Err(error) if !error.use_stderr() => {

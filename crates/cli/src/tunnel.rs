@@ -175,8 +175,16 @@ fn prove(
         })
     });
     if let Some(target) = target {
+        let sent_before = tunnel.sent;
         let (hop, _) = echo(&tunnel, target, 1)?;
+        let through = one(name)?.sent > sent_before;
         found.push(match hop {
+            // A service on the gateway's own host: nothing stands between, and what counts is that it went into the tunnel.
+            Some(hop) if hop == target && through => finding(
+                true,
+                "first hop",
+                format!("{target} answers itself, through the tunnel: it is the gateway's own"),
+            ),
             Some(hop) if hop == gateway => {
                 finding(true, "first hop", format!("towards {target} it is {hop}, the gateway"))
             }

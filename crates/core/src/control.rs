@@ -43,6 +43,9 @@ pub enum Ask {
     Facts,
     /// How is it going, as OpenMetrics text?
     Metrics,
+    /// End all sessions and take no new ones for a while, so that what was seen can be collected to its end before the gateway
+    /// is retired.
+    Close,
     /// Undo everything on the host and forget the estate.
     Retire,
 }
@@ -70,6 +73,7 @@ pub enum Answer {
     Metrics {
         text: String,
     },
+    Closed,
     Retired,
     Refused(Problem),
 }
@@ -215,8 +219,10 @@ pub enum Manage {
         #[serde(default)]
         offset: Option<u64>,
     },
-    /// Have no agent there any more, nor any trace of one. `force`: also one that does not answer, or is of another estate.
+    /// Have no agent there any more, nor any trace of one. `force`: also one that is of another estate than this.
     Remove {
+        #[serde(default)]
+        estate: String,
         #[serde(default)]
         force: bool,
     },

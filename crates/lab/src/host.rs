@@ -21,7 +21,7 @@ use yestrel_core::{Problem, Result};
 use crate::namespaces;
 use crate::plan::{self, HostPlan, Kind, Mode, NAMES, SITE_NAMES, Service};
 use crate::services;
-use crate::world::{BUILT, services_of};
+use crate::world::{BUILT, POINTED, services_of};
 
 /// The stand-in of an init system looks after its agent this often.
 const LOOK_AFTER: Duration = Duration::from_millis(50);
@@ -59,7 +59,7 @@ pub fn run(lab: &Path, name: &str, mode: Mode, lifetime: Duration) -> Result<()>
             std::thread::park_timeout(Duration::from_millis(10));
         }
     }
-    let own = offer_services(plan, mode).map_err(failed)?;
+    let own = offer_services(plan, mode, lab).map_err(failed)?;
     let text = serde_json::to_vec(&own).unwrap_or_default();
     yestrel_agent::keep::write_whole(&folder.join("services.json"), &text)?;
     let machine = Arc::new(Machine {
@@ -81,7 +81,7 @@ pub fn run(lab: &Path, name: &str, mode: Mode, lifetime: Duration) -> Result<()>
 }
 
 /// Starts what the host offers, and says where.
-fn offer_services(plan: &HostPlan, mode: Mode) -> io::Result<Vec<Service>> {
+fn offer_services(plan: &HostPlan, mode: Mode, lab: &Path) -> io::Result<Vec<Service>> {
     let mut offered = Vec::new();
     let mut offer = |name: &str, address: &str, port: u16, start: &dyn Fn(SocketAddr) -> io::Result<SocketAddr>| {
         let address = SocketAddr::new(address.parse().map_err(io::Error::other)?, port);
@@ -90,14 +90,15 @@ fn offer_services(plan: &HostPlan, mode: Mode) -> io::Result<Vec<Service>> {
         offered.push(Service { name: name.into(), address, real, outside: plan.kind == Kind::Outside });
         Ok::<_, io::Error>(())
     };
+    let pointed = lab.join(POINTED);
     let real = move |address: IpAddr| if mode == Mode::Processes { loopback_of(address) } else { address };
     match plan.name {
         "outside" => {
-            offer("names", plan::NAME_SERVICE, 53, &|at| services::names(at, NAMES, real))?;
+            offer("names", plan::NAME_SERVICE, 53, &|at| services::names(at, NAMES, pointed.clone(), real))?;
             offer("mirror", plan::MIRROR, 80, &|at| services::web(at, |peer| peer.ip().to_string()))?;
         }
         "tickets" => {
-            offer("site names", plan::TICKETS, 53, &|at| services::names(at, SITE_NAMES, real))?;
+            offer("site names", plan::TICKETS, 53, &|at| services::names(at, SITE_NAMES, pointed.clone(), real))?;
             offer("tickets", plan::TICKETS, 80, &|at| {
                 services::web(at, |_| "Skerry Line tickets: 14 seats left on the 17:40 to Outer Holm".into())
             })?;
@@ -152,7 +153,7 @@ impl Machine {
             Manage::Log { offset } => {
                 manage::log(&self.agent_folder(), offset).map(|(text, next)| Managed::Log { text, next })
             }
-            Manage::Remove { force } => self.remove(force).map(|gone| Managed::Removed { gone }),
+            Manage::Remove { force, .. } => self.remove(force).map(|gone| Managed::Removed { gone }),
             Manage::Updates { .. } => Ok(Managed::Scheduled),
         };
         managed.unwrap_or_else(Managed::Refused)

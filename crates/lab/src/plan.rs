@@ -76,6 +76,7 @@ pub const HOSTS: &[HostPlan] = &[
         kind: Kind::Outside,
         cards: &[
             card("cloud", "cloud", "203.0.113.1/24", None),
+            card("cloud-2", "cloud-2", "192.0.2.129/25", None),
             card("cafe", "cafe", "198.51.100.1/25", None),
             card("pier", "pier", "198.51.100.129/25", None),
         ],
@@ -94,10 +95,25 @@ pub const HOSTS: &[HostPlan] = &[
         firewall: None,
         resolver: Some(NAME_SERVICE),
     },
+    // Another cloud host, with a cable to the site of the harbour: where its gateway can move to.
+    HostPlan {
+        name: "breakwater",
+        kind: Kind::Managed,
+        cards: &[
+            card("eth0", "cloud-2", "192.0.2.140/25", Some("192.0.2.129")),
+            card("eth1", "harbour-site-2", "10.44.2.1/22", None),
+        ],
+        loopback: Ipv4Addr::new(127, 77, 0, 3),
+        firewall: None,
+        resolver: Some(NAME_SERVICE),
+    },
     HostPlan {
         name: "tickets",
         kind: Kind::Server,
-        cards: &[card("eth0", "harbour-site", "10.44.0.20/22", Some("10.44.0.1"))],
+        cards: &[
+            card("eth0", "harbour-site", "10.44.0.20/22", Some("10.44.0.1")),
+            card("eth1", "harbour-site-2", "10.44.2.20/24", None),
+        ],
         loopback: Ipv4Addr::new(127, 66, 0, 20),
         firewall: None,
         resolver: None,

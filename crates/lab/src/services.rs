@@ -2,17 +2,19 @@
 
 use std::io;
 use std::net::{IpAddr, SocketAddr, UdpSocket};
+use std::path::PathBuf;
 use std::str::FromStr as _;
 
 use hickory_proto::op::{Message, MessageType, ResponseCode};
 use hickory_proto::rr::rdata::A;
 use hickory_proto::rr::{Name, RData, Record, RecordType};
 
-/// Answers name questions (RFC 1035) at `address` from a fixed list, in a thread of its own. In a lab of processes,
-/// `real` says where a name's host really is.
+/// Answers name questions (RFC 1035) at `address` in a thread of its own: from what the file `pointed` says, a name and an address a
+/// line, and from a fixed list. In a lab of processes, `real` says where a name's host really is.
 pub fn names(
     address: SocketAddr,
     list: &'static [(&'static str, &'static str)],
+    pointed: PathBuf,
     real: impl Fn(IpAddr) -> IpAddr + Send + 'static,
 ) -> io::Result<SocketAddr> {
     let socket = UdpSocket::bind(address)?;
@@ -20,7 +22,10 @@ pub fn names(
     std::thread::spawn(move || {
         let mut buffer = [0; 1500];
         while let Ok((length, from)) = socket.recv_from(&mut buffer) {
-            if let Some(answer) = answer(&buffer[..length], list, &real) {
+            let text = std::fs::read_to_string(&pointed).unwrap_or_default();
+            let newest_first = text.lines().rev().filter_map(|line| line.split_once(' '));
+            let all: Vec<_> = newest_first.chain(list.iter().copied()).collect();
+            if let Some(answer) = answer(&buffer[..length], &all, &real) {
                 let _ = socket.send_to(&answer, from);
             }
         }

@@ -16,6 +16,8 @@ use crate::plan::{self, HOSTS, Kind, Mode, Service};
 
 /// The file that says to the hosts that their cables are laid.
 pub(crate) const BUILT: &str = "built";
+/// Names that were pointed elsewhere, a name and an address a line.
+pub(crate) const POINTED: &str = "pointed";
 const PATIENCE: Duration = Duration::from_secs(20);
 
 /// A lab's folder and what is in it.
@@ -226,6 +228,22 @@ impl Lab {
         }
         let _ = fs::remove_file(file);
         Ok(())
+    }
+
+    /// Lets a name lead to a host's first address, from the next question on.
+    ///
+    /// # Errors
+    /// No such host, or not a name.
+    pub fn point(&self, name: &str, host: &str) -> Result<String> {
+        let host = Self::check_host(host)?;
+        yestrel_core::name::dialled(name)?;
+        let address = host.cards.first().and_then(|card| card.address.split('/').next()).unwrap_or_default();
+        let failed =
+            |error: std::io::Error| Problem::failed(format!("{name} cannot be pointed")).why(error.to_string());
+        let mut file =
+            fs::OpenOptions::new().append(true).create(true).open(self.folder.join(POINTED)).map_err(failed)?;
+        std::io::Write::write_all(&mut file, format!("{name} {address}\n").as_bytes()).map_err(failed)?;
+        Ok(address.to_owned())
     }
 
     fn set_card(&self, host: &plan::HostPlan, state: &str) -> Result<()> {

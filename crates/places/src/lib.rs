@@ -102,12 +102,12 @@ pub trait Place: Send + Sync {
         }
     }
 
-    /// Removes the agent and every trace of it, and gives what was removed.
+    /// Removes the agent and every trace of it, and gives what was removed. An agent of another estate only with `force`.
     ///
     /// # Errors
     /// The host cannot be reached, or something remains.
-    fn remove(&self, force: bool) -> Result<Vec<String>> {
-        let gone = match self.manage(&Manage::Remove { force })? {
+    fn remove(&self, estate: &str, force: bool) -> Result<Vec<String>> {
+        let gone = match self.manage(&Manage::Remove { estate: estate.into(), force })? {
             Managed::Removed { gone } => gone,
             _ => return Err(unexpected(self.name())),
         };
@@ -131,8 +131,20 @@ pub fn open(host: &Host, person: &Arc<dyn Person>) -> Result<Arc<dyn Place>> {
     if host.via.starts_with("ssh://") {
         return Ok(Arc::new(SshPlace::new(&host.name, &host.via, &host.access, person.clone())?));
     }
-    Err(Problem::words(format!("{:?} is no way to manage a host", host.via))
+    Err(no_way(&host.via))
+}
+
+fn no_way(via: &str) -> Problem {
+    Problem::words(format!("{via:?} is no way to manage a host"))
         .why("hosts are managed over SSH, or are hosts of the lab")
         .try_("--via ssh://user@address:port")
-        .try_("--via lab   and yestrel lab start"))
+        .try_("--via lab   and yestrel lab start")
+}
+
+/// Whether there is a place of the kind that `via` names.
+///
+/// # Errors
+/// There is none.
+pub fn known(via: &str) -> Result<()> {
+    if via.starts_with("lab:") || via.starts_with("ssh://") { Ok(()) } else { Err(no_way(via)) }
 }

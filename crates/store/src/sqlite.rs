@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -25,6 +25,20 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// The estate's file, opened.
 pub struct SqliteStore {
     connection: Connection,
+    path: PathBuf,
+}
+
+/// A full disk hides behind several errors of the database; whether it is one, the disk itself says.
+fn on_this_disk(path: &Path, problem: Problem) -> Problem {
+    let unclear = problem.why.as_deref().is_some_and(|why| why.contains("disk I/O") || why.contains("unable to open"));
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let full = nix::sys::statvfs::statvfs(folder).is_ok_and(|about| about.blocks_available() < 8);
+    if unclear && full {
+        return Problem::failed("the disk is full")
+            .why(format!("{} has no room left; nothing was changed", folder.display()))
+            .try_("make room, then the same command again");
+    }
+    problem
 }
 
 fn problem(error: &rusqlite::Error) -> Problem {
@@ -45,6 +59,28 @@ fn problem(error: &rusqlite::Error) -> Problem {
         }
         _ => Problem::failed("the estate's database does not do as asked").why(words),
     }
+}
+
+/// How an estate in a folder that cannot be written is opened for looking only; `None` in every other folder.
+fn in_read_only_folder(path: &Path) -> Result<Option<String>> {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    if nix::unistd::access(folder, nix::unistd::AccessFlags::W_OK).is_ok() {
+        return Ok(None);
+    }
+    // What a command wrote last stands beside the file until it is taken in; without it the look would be a false one.
+    let mut journal = path.as_os_str().to_owned();
+    journal.push("-wal");
+    if fs::metadata(&journal).is_ok_and(|about| about.len() > 0) {
+        return Err(Problem::failed(format!("the estate {} cannot be opened", path.display()))
+            .why("its folder cannot be written, and the last changes are not yet taken into the file")
+            .try_("copy the folder to where it can be written, and look there"));
+    }
+    let spelled: String = path
+        .to_string_lossy()
+        .chars()
+        .map(|c| if matches!(c, '%' | '?' | '#') { format!("%{:02x}", c as u32) } else { c.to_string() })
+        .collect();
+    Ok(Some(format!("file:{spelled}?immutable=1")))
 }
 
 impl SqliteStore {
@@ -91,13 +127,13 @@ impl SqliteStore {
         check_private(path, "the estate")?;
         check_folder(path)?;
         let no_estate = |why: String| Problem::failed(format!("{} is no estate", path.display())).why(why);
-        let mut store = Self::connect(path)?;
+        let mut store = Self::connect(path).map_err(|problem| on_this_disk(path, problem))?;
         let pragma = |name: &str| store.connection.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
         let application = pragma("application_id").map_err(|error| match error.sqlite_error_code() {
             Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
                 no_estate("it is another kind of file, or damaged".into())
             }
-            _ => problem(&error),
+            _ => on_this_disk(path, problem(&error)),
         })?;
         if application != APPLICATION {
             return Err(no_estate("it is a database of another program".into()));
@@ -117,7 +153,16 @@ impl SqliteStore {
 
     fn connect(path: &Path) -> Result<Self> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = Connection::open_with_flags(path, flags).map_err(|e| problem(&e))?;
+        let connection = match in_read_only_folder(path)? {
+            None => Connection::open_with_flags(path, flags).map_err(|e| problem(&e))?,
+            // It can still be looked at.
+            Some(uri) => {
+                let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI;
+                return Connection::open_with_flags(uri, flags)
+                    .map(|connection| Self { connection, path: path.to_owned() })
+                    .map_err(|e| problem(&e));
+            }
+        };
         let set = || -> rusqlite::Result<()> {
             connection.busy_timeout(PATIENCE)?;
             connection.pragma_update(None, "foreign_keys", true)?;
@@ -125,7 +170,7 @@ impl SqliteStore {
             Ok(())
         };
         set().map_err(|e| problem(&e))?;
-        Ok(Self { connection })
+        Ok(Self { connection, path: path.to_owned() })
     }
 
     fn migrate(&mut self, from: usize) -> Result<()> {
@@ -145,11 +190,15 @@ impl SqliteStore {
     /// # Errors
     /// What `change` returns, or the database's own.
     pub fn write<R>(&mut self, now: Timestamp, who: &str, change: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
-        let transaction =
-            self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| problem(&e))?;
-        let result = change(&Book::new(&SqliteRows(&transaction), now, who))?;
-        transaction.commit().map_err(|e| problem(&e))?;
-        Ok(result)
+        let path = self.path.clone();
+        let work = || {
+            let transaction =
+                self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| problem(&e))?;
+            let result = change(&Book::new(&SqliteRows(&transaction), now, who))?;
+            transaction.commit().map_err(|e| problem(&e))?;
+            Ok(result)
+        };
+        work().map_err(|problem| on_this_disk(&path, problem))
     }
 
     /// A consistent look at the estate.

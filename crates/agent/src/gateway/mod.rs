@@ -156,6 +156,8 @@ pub struct Agent {
     change: Mutex<()>,
     /// What answers metrics over HTTP, with its address.
     exporter: Mutex<Option<metrics::Exporter>>,
+    /// Until when no order is taken up again by itself.
+    closed_until: Mutex<Option<Timestamp>>,
     /// SHA-256 of the program.
     program: OnceLock<String>,
     stop: AtomicBool,
@@ -208,6 +210,7 @@ impl Agent {
             since: Timestamp::now(),
             change: Mutex::default(),
             exporter: Mutex::default(),
+            closed_until: Mutex::default(),
             program: OnceLock::new(),
             stop: AtomicBool::new(false),
         });
@@ -297,7 +300,8 @@ impl Agent {
 
     fn resume(&self) -> Result<()> {
         let _one = self.change.lock();
-        if self.shared.content.read().is_some() {
+        let closed = self.closed_until.lock().is_some_and(|until| Timestamp::now() < until);
+        if closed || self.shared.content.read().is_some() {
             return Ok(());
         }
         let (identity, envelope) = {
@@ -336,6 +340,10 @@ impl Agent {
             Ask::End { device, words } => Ok(Answer::Ended { sessions: self.end(&device, &words) }),
             Ask::Facts => probe::facts(self.options.process_plane).map(|facts| Answer::Facts(Box::new(facts))),
             Ask::Metrics => Ok(Answer::Metrics { text: self.metrics() }),
+            Ask::Close => {
+                self.close();
+                Ok(Answer::Closed)
+            }
             Ask::Retire => self.retire().map(|()| Answer::Retired),
         };
         answered.unwrap_or_else(Answer::Refused)
@@ -608,6 +616,17 @@ impl Agent {
         *self.shared.plane.write() = None;
         *self.shared.content.write() = None;
         Ok(())
+    }
+
+    /// Ends all sessions and takes no new ones for a while. An agent that is then not retired opens again by itself.
+    fn close(&self) {
+        let _one = self.change.lock();
+        *self.closed_until.lock() = Some(Timestamp::now() + jiff::SignedDuration::from_secs(30));
+        for listener in self.listeners.lock().values() {
+            listener.shut_down();
+        }
+        self.listeners.lock().clear();
+        *self.shared.content.write() = None;
     }
 
     fn retire(&self) -> Result<()> {

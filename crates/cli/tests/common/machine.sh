@@ -60,6 +60,8 @@ middle)
   done
   cp -r "$folder/ssh" "$root/etc/yestrel-test-ssh"
   chmod 755 "$root/etc/yestrel-test-ssh" "$root/etc/yestrel-test-ssh/keys"
+  echo "127.0.0.1 localhost harbour-machine" > "$root/etc/hosts"
+  rm -f "$root/etc/resolv.conf"
   cat "$folder/passwd" >> "$root/etc/passwd"
   cat "$folder/shadow" >> "$root/etc/shadow"
   mkdir -p "$root/home/astrid" && chown 1500:1500 "$root/home/astrid"

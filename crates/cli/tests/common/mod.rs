@@ -119,7 +119,7 @@ impl World {
         self.set_up(command)
     }
 
-    fn set_up(&self, mut command: Command) -> Command {
+    pub fn set_up(&self, mut command: Command) -> Command {
         command
             .current_dir(self.folder.path())
             .env_remove("NO_COLOR")

@@ -324,19 +324,19 @@ impl Login<'_> {
             Err(_) if !named => return Ok(None),
             Err(error) => return Err(cannot(error.to_string()).try_("--key FILE with a file that is there")),
         };
-        let mode = about.permissions().mode() & 0o777;
-        if mode & 0o077 != 0 {
-            let problem = cannot(format!("its mode is {mode:04o}: others on this machine can read it"))
-                .try_(format!("chmod 600 {}", path.display()))
-                .try_("if others may have read it: a new key");
-            return if named { Err(problem) } else { Ok(None) };
-        }
         let text = Zeroizing::new(std::fs::read_to_string(path).map_err(|error| cannot(error.to_string()))?);
         if text.starts_with("ssh-") || text.starts_with("ecdsa-") {
             return Err(cannot("it is a public key".into()).try_(format!(
                 "--key {}   the private one beside it",
                 path.display().to_string().trim_end_matches(".pub")
             )));
+        }
+        let mode = about.permissions().mode() & 0o777;
+        if mode & 0o077 != 0 {
+            let problem = cannot(format!("its mode is {mode:04o}: others on this machine can read it"))
+                .try_(format!("chmod 600 {}", path.display()))
+                .try_("if others may have read it: a new key");
+            return if named { Err(problem) } else { Ok(None) };
         }
         match keys::decode_secret_key(&text, None) {
             Ok(key) => return Ok(Some(key)),
@@ -408,8 +408,12 @@ impl Connection {
     /// # Errors
     /// The connection broke off, or the server refuses.
     pub async fn start(&self, command: &str) -> Result<Running> {
-        let channel = self.handle.channel_open_session().await.map_err(self.broken())?;
-        channel.exec(true, command).await.map_err(self.broken())?;
+        let opening = async {
+            let channel = self.handle.channel_open_session().await.map_err(self.broken())?;
+            channel.exec(true, command).await.map_err(self.broken())?;
+            Ok(channel)
+        };
+        let channel = self.alive(STEP_PATIENCE, opening).await?;
         Ok(Running { channel, buffer: Vec::new(), err: Vec::new(), status: None, ended: false })
     }
 
@@ -419,7 +423,7 @@ impl Connection {
     /// As [`Connection::start`], or nothing comes for too long.
     pub async fn run(&self, command: &str) -> Result<Came> {
         let mut running = self.start(command).await?;
-        while running.more(&self.who, COMMAND_PATIENCE).await? {}
+        while running.wait(self, COMMAND_PATIENCE).await? {}
         Ok(Came { status: running.status, out: running.buffer, err: running.err })
     }
 
@@ -433,15 +437,37 @@ impl Connection {
         for piece in bytes.chunks(128 * 1024) {
             let sending = async { running.channel.data(piece).await.map_err(self.broken()) };
             // A command that has ended, with a full disk perhaps, does not take more: what it said is the reason.
-            if within(COMMAND_PATIENCE, &self.who, sending).await.is_err() {
+            if self.alive(COMMAND_PATIENCE, sending).await.is_err() {
                 break;
             }
             sent += piece.len() as u64;
             told(sent);
         }
         let _ = running.channel.eof().await;
-        while running.more(&self.who, COMMAND_PATIENCE).await? {}
+        while running.wait(self, COMMAND_PATIENCE).await? {}
         Ok(Came { status: running.status, out: running.buffer, err: running.err })
+    }
+
+    /// Waits for `work`, but not for a connection that is over, nor longer than `patience`.
+    async fn alive<T>(&self, patience: Duration, work: impl Future<Output = Result<T>>) -> Result<T> {
+        let over = async {
+            while !self.handle.is_closed() {
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            // What had come before it ended may still be read.
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        };
+        let either = async {
+            let (mut work, mut over) = (std::pin::pin!(work), std::pin::pin!(over));
+            std::future::poll_fn(|context| {
+                if let std::task::Poll::Ready(done) = work.as_mut().poll(context) {
+                    return std::task::Poll::Ready(done);
+                }
+                over.as_mut().poll(context).map(|()| Err(self.broken()(russh::Error::Disconnect)))
+            })
+            .await
+        };
+        within(patience, &self.who, either).await
     }
 
     /// Whether the connection is over.
@@ -457,18 +483,14 @@ impl Connection {
 
 impl Running {
     /// Waits for more output; `false` at the end.
-    async fn more(&mut self, who: &str, patience: Duration) -> Result<bool> {
-        if self.ended {
-            return Ok(false);
-        }
-        let waiting = async { Ok(self.channel.wait().await) };
-        match within(patience, who, waiting).await? {
+    async fn more(&mut self) -> Result<bool> {
+        match self.channel.wait().await {
             Some(ChannelMsg::Data { data }) => self.buffer.extend_from_slice(&data),
             Some(ChannelMsg::ExtendedData { data, .. }) => self.err.extend_from_slice(&data),
             Some(ChannelMsg::ExitStatus { exit_status }) => self.status = Some(exit_status),
             Some(ChannelMsg::Failure) => {
                 self.ended = true;
-                return Err(Problem::refused(format!("{who} does not let commands be run")));
+                return Err(Problem::refused("the host does not let commands be run"));
             }
             None => self.ended = true,
             Some(_) => {}
@@ -485,7 +507,27 @@ impl Running {
             self.channel.data(line).await.map_err(connection.broken())?;
             self.channel.data(&b"\n"[..]).await.map_err(connection.broken())
         };
-        within(COMMAND_PATIENCE, &connection.who, sending).await
+        connection.alive(COMMAND_PATIENCE, sending).await
+    }
+
+    /// A line of output that has come already.
+    pub fn line_here(&mut self) -> Option<Vec<u8>> {
+        let at = self.buffer.iter().position(|byte| *byte == b'\n')?;
+        let rest = self.buffer.split_off(at + 1);
+        let mut line = std::mem::replace(&mut self.buffer, rest);
+        line.pop();
+        Some(line)
+    }
+
+    /// Waits until something comes, on whichever output; `false` at the end.
+    ///
+    /// # Errors
+    /// Nothing comes within `patience`.
+    pub async fn wait(&mut self, connection: &Connection, patience: Duration) -> Result<bool> {
+        if self.ended {
+            return Ok(false);
+        }
+        connection.alive(patience, self.more()).await
     }
 
     /// The next line of output; `None` at its end.
@@ -494,13 +536,10 @@ impl Running {
     /// Nothing comes within `patience`.
     pub async fn line(&mut self, connection: &Connection, patience: Duration) -> Result<Option<Vec<u8>>> {
         loop {
-            if let Some(at) = self.buffer.iter().position(|byte| *byte == b'\n') {
-                let rest = self.buffer.split_off(at + 1);
-                let mut line = std::mem::replace(&mut self.buffer, rest);
-                line.pop();
+            if let Some(line) = self.line_here() {
                 return Ok(Some(line));
             }
-            if !self.more(&connection.who, patience).await? {
+            if !self.wait(connection, patience).await? {
                 return Ok(None);
             }
         }

@@ -23,6 +23,9 @@ pub use target::Target;
 
 /// The longest that anything asked of a host may take: an upgrade that goes back by itself.
 const PATIENCE: Duration = Duration::from_secs(100);
+/// Waiting for the program to begin; sudo on a host whose name does not resolve takes its time.
+const GREETING_PATIENCE: Duration = Duration::from_secs(40);
+const WRONG_PASSWORD: &str = "wrong password";
 /// Asked for a password, sudo says this and nothing else.
 const SUDO_ASKS: &str = "yestrel-asks";
 
@@ -237,7 +240,7 @@ impl SshPlace {
             let mut running = open.runtime.block_on(open.connection.start(&command))?;
             open.runtime.block_on(running.send_line(&open.connection, password.as_bytes()))?;
             match self.greet(open, running) {
-                Err(problem) if problem.error.contains("wrong password") => {}
+                Err(problem) if problem.error == WRONG_PASSWORD => {}
                 other => return other,
             }
         }
@@ -248,36 +251,40 @@ impl SshPlace {
     /// Waits until the program says that it is there. What a shell says before is nobody's.
     fn greet(&self, open: &Open, mut running: Running) -> Result<Running> {
         loop {
-            let line = open.runtime.block_on(running.line(&open.connection, Duration::from_secs(20)))?;
-            match line {
-                Some(line) if line == HELLO.as_bytes() => return Ok(running),
-                Some(_) => {
-                    let said = String::from_utf8_lossy(&running.err).into_owned();
-                    // Asked a second time: the password was not taken, and it must not get what was meant for the program.
-                    if said.matches(SUDO_ASKS).count() > 1 {
-                        return Err(Problem::refused("wrong password"));
-                    }
-                }
-                None => {
-                    let said = String::from_utf8_lossy(&running.err).replace(SUDO_ASKS, "");
-                    if said.contains("try again") || said.contains("incorrect password") {
-                        return Err(Problem::refused("wrong password"));
-                    }
-                    let last = said.trim().lines().last().unwrap_or_default().to_owned();
-                    if last.contains("sudo") {
-                        let user = &self.target.user;
-                        return Err(Problem::refused(format!("{user} may not become root on the host {}", self.host))
-                            .why(last)
-                            .try_(format!("on the host, as root: let {user} use sudo"))
-                            .try_(format!("yestrel host change {} --via ssh://root@...", self.host)));
-                    }
-                    let status = running.status.map_or("nothing".to_owned(), |status| format!("exit status {status}"));
-                    return Err(Problem::failed(format!("the agent's program does not run on the host {}", self.host))
-                        .why(if last.is_empty() { status } else { last })
-                        .try_(format!("its kernel is {}; an agent needs 5.2 or newer", open.look.kernel)));
+            while let Some(line) = running.line_here() {
+                if line == HELLO.as_bytes() {
+                    return Ok(running);
                 }
             }
+            let said = String::from_utf8_lossy(&running.err).into_owned();
+            // Asked a second time: the password was not taken, and it must not get what was meant for the program.
+            if said.matches(SUDO_ASKS).count() > 1 {
+                return Err(Problem::refused(WRONG_PASSWORD));
+            }
+            if !open.runtime.block_on(running.wait(&open.connection, GREETING_PATIENCE))? {
+                return Err(self.did_not_begin(open, &running));
+            }
         }
+    }
+
+    /// Why the program ended before it had said that it is there.
+    fn did_not_begin(&self, open: &Open, running: &Running) -> Problem {
+        let said = String::from_utf8_lossy(&running.err).replace(SUDO_ASKS, "");
+        if said.contains("try again") || said.contains("incorrect password") {
+            return Problem::refused(WRONG_PASSWORD);
+        }
+        let last = said.trim().lines().last().unwrap_or_default().to_owned();
+        if last.contains("sudo") {
+            let user = &self.target.user;
+            return Problem::refused(format!("{user} may not become root on the host {}", self.host))
+                .why(last)
+                .try_(format!("on the host, as root: let {user} use sudo"))
+                .try_(format!("yestrel host change {} --via ssh://root@...", self.host));
+        }
+        let status = running.status.map_or("nothing".to_owned(), |status| format!("exit status {status}"));
+        Problem::failed(format!("the agent's program does not run on the host {}", self.host))
+            .why(if last.is_empty() { status } else { last })
+            .try_(format!("its kernel is {}; an agent needs 5.2 or newer", open.look.kernel))
     }
 
     fn exchange(&self, open: &mut Open, what: &Manage) -> Result<Managed> {
