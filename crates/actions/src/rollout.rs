@@ -280,18 +280,15 @@ fn carry(
             installed: done(installed),
             receipt,
             confirmed: false,
-            waits: keep_version && changed(installed),
+            waits: installed == Installed::Waits,
         });
     };
     // The old connection proves nothing: whether the way in is still open shows only a new one.
     place.afresh();
     match place.ask(&Ask::Confirm { hash: receipt.hash.clone() }) {
-        Ok(Answer::Carried(_)) => Ok(Carried {
-            installed: done(installed),
-            receipt,
-            confirmed: true,
-            waits: keep_version && changed(installed),
-        }),
+        Ok(Answer::Carried(_)) => {
+            Ok(Carried { installed: done(installed), receipt, confirmed: true, waits: installed == Installed::Waits })
+        }
         Ok(_) => Err(unexpected(work)),
         Err(problem) => Err(Problem::failed(format!(
             "the order was carried out, and {} cannot be reached over a new connection",

@@ -122,8 +122,11 @@ fn install(estate: &str, keep_version: bool) -> Result<Installed> {
     let mut what = Installed::Nothing;
     if there != hash_of(&own) {
         if keep_version {
-            let next = upgrade::place(&own, "next.new")?;
-            fs::rename(&next, NEXT).map_err(|error| service::cannot_write(&next, &error))?;
+            if hash_of(Path::new(NEXT)) != hash_of(&own) {
+                let next = upgrade::place(&own, "next.new")?;
+                fs::rename(&next, NEXT).map_err(|error| service::cannot_write(&next, &error))?;
+            }
+            what = Installed::Waits;
         } else {
             let next = upgrade::place(&own, "yestrel.new")?;
             let changed = service.set_up()?;

@@ -37,11 +37,12 @@ pub fn parse(mut command: Command) -> std::result::Result<ArgMatches, clap::Erro
         }
         let Some(ContextValue::Strings(missing)) = error.get(ContextKind::InvalidArg) else { return Err(error) };
         let (path, sub) = subcommand(&command, &words);
-        let Some(argument) =
-            missing.first().and_then(|first| sub.get_arguments().find(|arg| arg.to_string() == *first))
-        else {
-            return Err(error);
-        };
+        // The name before what it has.
+        let argument = sub
+            .get_arguments()
+            .filter(|arg| missing.iter().any(|one| *one == arg.to_string() || (arg.is_positional() && named(arg, one))))
+            .min_by_key(|arg| !arg.is_positional());
+        let Some(argument) = argument else { return Err(error) };
         let (path, argument) = (path.clone(), argument.clone());
         let estate = estate_of(&words);
         loop {
@@ -60,6 +61,13 @@ pub fn parse(mut command: Command) -> std::result::Result<ArgMatches, clap::Erro
             }
         }
     }
+}
+
+/// Whether a message of the parser means this argument: it shows the name of a value in its own way.
+fn named(argument: &Arg, shown: &str) -> bool {
+    let shown = shown.trim_matches(['<', '>', '[', ']', '.']);
+    let names = argument.get_value_names().unwrap_or_default();
+    shown.eq_ignore_ascii_case(argument.get_id().as_str()) || names.iter().any(|name| name.eq_ignore_ascii_case(shown))
 }
 
 /// The words that say an answer.

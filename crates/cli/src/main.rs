@@ -12,6 +12,7 @@ mod host;
 mod interview;
 mod lab;
 mod listener;
+mod manual;
 mod output;
 mod people;
 mod rollout;
@@ -171,6 +172,10 @@ pub enum Command {
     Lab(lab::Command),
     /// The whole example, from nothing to a revoked device, with proof at each step
     Demo(demo::Arguments),
+    /// What a shell needs to complete the words of commands
+    Completion(manual::CompletionArguments),
+    /// All commands as one text, or as manual pages
+    Manual(manual::ManualArguments),
 }
 
 fn run(cli: Cli) -> Result<()> {
@@ -193,6 +198,11 @@ fn run(cli: Cli) -> Result<()> {
         Command::Agent(command) => agent::run(global, command),
         Command::Lab(command) => lab::run(global, command),
         Command::Demo(arguments) => demo::run(global, &arguments),
+        Command::Completion(arguments) => {
+            manual::completion(global, Cli::command(), &arguments);
+            Ok(())
+        }
+        Command::Manual(arguments) => manual::manual(global, Cli::command(), &arguments),
         Command::Guide(arguments) => guide::run(global, &arguments),
     }
 }

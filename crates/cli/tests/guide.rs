@@ -22,7 +22,10 @@ fn the_guide_leads_to_a_proved_tunnel_and_can_be_left_and_resumed() {
     terminal.types("skerry");
     terminal.sees("$ yestrel estate create skerry");
     let question = terminal.sees("where is the gateway to run [lab]:");
-    assert!(question.contains("machine") && question.contains("to practise on"), "each answer says what it leads to: {question}");
+    assert!(
+        question.contains("machine") && question.contains("to practise on"),
+        "each answer says what it leads to: {question}"
+    );
     terminal.types("moon");
     terminal.sees("is none of these");
     terminal.types("");
@@ -40,9 +43,7 @@ fn the_guide_leads_to_a_proved_tunnel_and_can_be_left_and_resumed() {
     // What was answered is not asked again.
     let before = terminal.sees("the network of the site [10.44.0.0/22]:");
     assert!(!before.contains("a name for the site") && !before.contains("where is the gateway"), "{before}");
-    terminal.types("10.44.0.0");
-    terminal.sees("what kind of machine is it [cloud]:");
-    terminal.types("");
+    terminal.types("10.44.0.1/22");
     // A wrong answer fails at its command, and can be given again.
     terminal.sees("error: ");
     terminal.sees("what now [other]:");
@@ -158,7 +159,7 @@ fn a_command_that_misses_something_asks_for_it_and_says_what_it_was() {
     let (code, screen) = terminal.ends();
     assert_eq!(code, 1, "{screen}");
     let mut terminal = Terminal::start(&world.command(&["device", "add"]));
-    terminal.sees("device");
+    terminal.sees("USER/DEVICE:");
     terminal.types("mara/laptop");
     assert_eq!(terminal.ends().0, 0);
     let mut terminal = Terminal::start(&world.command(&["user", "show"]));

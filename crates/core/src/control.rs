@@ -240,6 +240,8 @@ pub enum Installed {
     New,
     /// Another program took the place of the one before.
     Upgraded,
+    /// Another program lies on the host and waits for its hours.
+    Waits,
     /// It was there and did not run, or was not set to run after a reboot.
     Mended,
 }

@@ -62,7 +62,9 @@ impl Terminal {
     /// Waits until the screen shows `text` after what was seen before, and gives what stood up to its end.
     #[track_caller]
     pub fn sees(&mut self, text: &str) -> String {
-        let found = wait(60, &format!("{text:?} on the terminal"), || {
+        let end = std::time::Instant::now() + std::time::Duration::from_secs(60);
+        let found = wait(70, &format!("{text:?} on the terminal"), || {
+            assert!(std::time::Instant::now() < end, "{text:?} does not come; the screen:\n{}", self.all());
             let screen = self.screen.lock().unwrap();
             let rest = &screen[self.seen..];
             if let Some(at) = rest.find(text) {
