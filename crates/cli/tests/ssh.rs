@@ -52,6 +52,14 @@ fn a_gateway_on_systemd_comes_up_hardened_survives_a_reboot_and_leaves_no_trace(
     assert_eq!(capabilities, 1 << 12 | 1 << 10, "CAP_NET_ADMIN and CAP_NET_BIND_SERVICE: {capabilities:x}");
     assert_eq!((field("NoNewPrivs:").as_str(), field("Seccomp:").as_str()), ("1", "2"));
     machine.shell("nft list table inet yestrel").is(0).says("listener harbour/talon");
+    machine
+        .shell("systemd-analyze verify /etc/systemd/system/yestrel*.service /etc/systemd/system/yestrel*.timer")
+        .is(0);
+    let judged = machine.shell("systemd-analyze security --no-pager yestrel.service").is(0).out;
+    let exposure =
+        judged.lines().find_map(|line| line.split_once("Overall exposure level for yestrel.service: ")).unwrap().1;
+    let exposure: f32 = exposure.split(' ').next().unwrap().parse().unwrap();
+    assert!(exposure <= 2.0, "{judged}");
 
     connect(&world, &machine);
     world.at(&machine, "tunnel prove --reach 10.44.0.20:22").is(0);
@@ -66,6 +74,15 @@ fn a_gateway_on_systemd_comes_up_hardened_survives_a_reboot_and_leaves_no_trace(
     world.at(&machine, "gateway restart harbour").is(0).says("it answers");
     assert_ne!(machine.shell("systemctl show -p MainPID yestrel").out, before.lines().last().unwrap());
     world.at(&machine, "gateway log harbour").is(0).says("agent runs").says("order carried out");
+    // As it is written: a line that comes later is seen, by somebody who waits for it.
+    let mut following = machine.beside(world.command(&["gateway", "log", "harbour", "--follow"]));
+    let mut following = following.stdout(Stdio::piped()).spawn().unwrap();
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(following.stdout.take().unwrap()));
+    assert!(lines.any(|line| line.unwrap().contains("agent runs")));
+    world.at(&machine, "gateway restart harbour").is(0);
+    assert!(lines.any(|line| line.unwrap().contains("agent stops")));
+    following.kill().unwrap();
+    following.wait().unwrap();
     let late = world.at(&machine, "gateway log harbour --since 2099-01-01T00:00:00Z").is(0);
     assert_eq!(late.out, "");
     world.at(&machine, "gateway log harbour --since soon").is(2).says("--since 2h");
@@ -110,6 +127,27 @@ fn where_there_is_no_service_manager_a_supervisor_keeps_the_agent_running() {
     world.at(&machine, "gateway retire harbour --yes").is(0).says("a line in /etc/rc.local");
     assert_eq!(traces(&machine), "0\n");
     assert_eq!(machine.shell("cat /etc/rc.local").out, rc_local);
+}
+
+#[test]
+fn openrc_starts_the_agent_and_again_after_a_reboot() {
+    let machine = Machine::boot(System::OpenRc);
+    let world = World::estate();
+    world.harbour_on(&machine, "root");
+    world.at(&machine, "host show harbour").is(0).says("OpenRC");
+    world.at(&machine, "rollout --yes").is(0).says("agent installed");
+    machine.shell("rc-service yestrel status").is(0).says("started");
+    machine.shell("rc-update show default").is(0).says("yestrel");
+    world.at(&machine, "gateway restart harbour").is(0);
+    world.at(&machine, "rollout --again --yes").is(0);
+    machine.reboot();
+    wait(40, "the agent after a reboot", || {
+        machine.shell("nft list table inet yestrel").out.contains("listener harbour/talon").then_some(())
+    });
+    assert_eq!(agent_order(&world, &machine), 1);
+    world.at(&machine, "gateway retire harbour --yes").is(0).says("removed /etc/init.d/yestrel");
+    assert_eq!(traces(&machine), "0\n");
+    assert_eq!(machine.shell("ls /etc/init.d/yestrel /etc/runlevels/default").out.trim(), "/etc/runlevels/default:");
 }
 
 #[test]

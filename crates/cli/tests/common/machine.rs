@@ -19,6 +19,7 @@ pub const PASSWORD: &str = "gannet-on-the-ledge";
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub enum System {
     Systemd,
+    OpenRc,
     /// Only /etc/rc.local, which is there when `rc_local`.
     Plain {
         rc_local: bool,
@@ -98,7 +99,16 @@ impl Machine {
         fs::write(path("shadow"), format!("astrid:{}:19000:0:99999:7:::\n", hash.trim())).unwrap();
         let script = path("machine.sh");
         fs::write(&script, include_str!("machine.sh")).unwrap();
-        let name = if system == System::Systemd { "systemd" } else { "plain" };
+        let name = match system {
+            System::Systemd => "systemd",
+            System::OpenRc => "openrc",
+            System::Plain { .. } => "plain",
+        };
+        if system == System::OpenRc {
+            // Brought there by scripts/install-test-needs.
+            let files = concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/test-needs/openrc");
+            command("cp", &["-r", files, &text(&path("openrc"))]);
+        }
         let process = Command::new("bash")
             .args([&text(&script), "outer", name, &text(folder.path()), LIFETIME])
             .env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin")

@@ -74,6 +74,12 @@ UNIT
 [Unit]
 Wants=test-ssh.service sysinit.target multi-user.target
 UNIT
+  if [ "$system" = openrc ]; then
+    rm -rf "$root"/etc/init.d "$root"/etc/rc?.d
+    tar -C "$folder/openrc" -cf - . | tar -C "$root" --keep-directory-symlink -xf -
+    rm -rf "$root"/etc/runlevels/*
+    mkdir -p "$root"/etc/runlevels/default
+  fi
   ip link set lo up
   mount -t tmpfs none "$root/run"
   touch "$folder/built"
@@ -110,6 +116,11 @@ inner)
   umount -l /old
   if [ "$system" = systemd ]; then
     container=test exec /lib/systemd/systemd --system --unit=test.target --show-status=no --log-target=null
+  fi
+  if [ "$system" = openrc ]; then
+    mkdir -p /run/openrc
+    touch /run/openrc/softlevel
+    openrc default >/dev/null 2>&1 || true
   fi
   # No service manager: a first process that starts what its boot file says, and picks up what others leave.
   mkdir -p /run/sshd
