@@ -30,7 +30,7 @@ use crate::{clock, control, echo, names};
 /// How long one address of one way may take to answer.
 const ANSWER_PATIENCE: u64 = 6_000;
 /// How long a lost tunnel is opened anew at the same address before all ways are tried again.
-const LOST_PATIENCE: u64 = 20_000;
+const LOST_PATIENCE: u64 = 4_000;
 /// Program and version, as gateways record it.
 const SOFTWARE: &str = concat!("yestrel ", env!("CARGO_PKG_VERSION"));
 
@@ -223,6 +223,32 @@ impl Tunnel {
     }
 }
 
+impl Tunnel {
+    /// What is blocked while a strict tunnel is down, so that the gateway can be dialled; nothing else passes.
+    fn strict(&self) -> Option<Applied> {
+        match &**self.inner.read() {
+            Inner::System { applied, .. } => Some(applied.lock().clone()).filter(|applied| applied.strict),
+            _ => None,
+        }
+    }
+
+    /// The addresses of the name that is dialled, asked beside the tunnel: through it, it cannot be asked before it is up.
+    fn look_up_beside(&self, name: &str) -> Result<Vec<IpAddr>> {
+        match self.strict() {
+            Some(applied) => applied.look_up_beside(name),
+            None => names::look_up(name),
+        }
+    }
+
+    fn let_dial(&self, peer: SocketAddr) {
+        if let Some(applied) = self.strict()
+            && let Err(problem) = applied.let_dial(peer)
+        {
+            tracing::warn!("{problem}");
+        }
+    }
+}
+
 fn deliver(inner: &Inner, batch: &mut Batch) {
     match inner {
         Inner::System { tun, .. } => tun.write(batch),
@@ -330,7 +356,7 @@ fn come_in(
     let mut failures = Vec::new();
     for way in &options.handover.ways {
         let dialled = format!("{}:{}", way.address, way.port);
-        let addresses = match names::look_up(&way.address) {
+        let addresses = match tunnel.look_up_beside(&way.address) {
             Ok(addresses) => addresses,
             Err(problem) => {
                 let why = format!("{}{}", problem.error, problem.why.map(|why| format!(": {why}")).unwrap_or_default());
@@ -341,6 +367,7 @@ fn come_in(
         for address in addresses {
             let peer = SocketAddr::new(address, way.port);
             tell(Told::Trying { way: dialled.clone(), peer });
+            tunnel.let_dial(peer);
             match open(options, tunnel, way, peer, receiver, batch) {
                 Ok(settings) => return Ok((way.clone(), peer, settings)),
                 Err((why, refused)) => {
@@ -399,7 +426,8 @@ fn open(
                 Event::Up(settings) => return Ok(settings),
                 Event::Refused(reason, words) | Event::Ended(reason, words) => {
                     let beside = if words.is_empty() { String::new() } else { format!(" ({words})") };
-                    return Err((format!("{}{beside}", reason.sentence()), Some(reason)));
+                    let last = Some(reason).filter(|reason| *reason != Reason::Shutdown);
+                    return Err((format!("{}{beside}", reason.sentence()), last));
                 }
                 _ => {}
             }
@@ -576,6 +604,8 @@ fn stay(
                     }
                     tell(Told::Lost);
                 }
+                // It stops, and may come back, here or elsewhere.
+                Event::Refused(Reason::Shutdown, _) => return Ok(After::Lost),
                 Event::Refused(reason, words) | Event::Ended(reason, words) => {
                     let problem = Problem::failed(format!("the tunnel {} ended: {}", options.name, reason.sentence()));
                     return Err(if words.is_empty() { problem } else { problem.why(words) });

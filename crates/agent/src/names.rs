@@ -57,9 +57,24 @@ pub fn resolvers(file: &str) -> Vec<IpAddr> {
 /// # Errors
 /// It does not answer, or does not know the name.
 pub fn ask(resolver: SocketAddr, name: &str) -> Result<Vec<IpAddr>> {
-    let failed = |why: String| Problem::failed(format!("{name} does not resolve")).why(why);
+    ask_from(&socket_for(resolver, name)?, resolver, name)
+}
+
+/// A socket from which a resolver can be asked for `name`.
+///
+/// # Errors
+/// No socket of the resolver's family.
+pub fn socket_for(resolver: SocketAddr, name: &str) -> Result<UdpSocket> {
     let any: SocketAddr = if resolver.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0_u16; 8], 0).into() };
-    let socket = UdpSocket::bind(any).map_err(|error| failed(error.to_string()))?;
+    UdpSocket::bind(any).map_err(|error| Problem::failed(format!("{name} does not resolve")).why(error.to_string()))
+}
+
+/// As [`ask`], from a socket that is there.
+///
+/// # Errors
+/// As [`ask`].
+pub fn ask_from(socket: &UdpSocket, resolver: SocketAddr, name: &str) -> Result<Vec<IpAddr>> {
+    let failed = |why: String| Problem::failed(format!("{name} does not resolve")).why(why);
     let _ = socket.connect(resolver);
     let _ = socket.set_read_timeout(Some(PATIENCE));
     let mut found = Vec::new();

@@ -242,6 +242,22 @@ impl Netlink {
         }
     }
 
+    /// Removes the rule that is exactly this one, by its priority and source port.
+    pub fn remove_rule(&self, wanted: &Rule) {
+        use futures_lite_stream::collect;
+        let version = if wanted.v6 { rtnetlink::IpVersion::V6 } else { rtnetlink::IpVersion::V4 };
+        self.runtime.block_on(async {
+            for rule in collect(self.handle.rule().get(version).execute()).await.into_iter().flatten() {
+                let has = |test: &dyn Fn(&RuleAttribute) -> bool| rule.attributes.iter().any(test);
+                let same = has(&|a| matches!(a, RuleAttribute::Priority(priority) if *priority == wanted.priority))
+                    && has(&|a| matches!(a, RuleAttribute::SourcePortRange(range) if Some(range.start) == wanted.source_port));
+                if same {
+                    let _ = self.handle.rule().del(rule).execute().await;
+                }
+            }
+        });
+    }
+
     /// Removes all rules with one of these priorities.
     pub fn remove_rules(&self, priorities: std::ops::RangeInclusive<u32>, families: Families) {
         use futures_lite_stream::collect;

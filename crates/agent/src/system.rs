@@ -21,6 +21,7 @@ use yestrel_core::{Problem, Result};
 use yestrel_wire::talon::message::Settings;
 
 use crate::keep::write_whole;
+use crate::names;
 use crate::netlink::{Families, Netlink, Rule};
 
 /// The system's main routing table.
@@ -150,6 +151,46 @@ impl Applied {
             self.set_resolvers(&settings.resolvers)?;
         }
         Ok(())
+    }
+
+    /// Lets datagrams to and from one gateway pass beside the tunnel, to dial it.
+    ///
+    /// # Errors
+    /// No privileges.
+    pub fn let_dial(&self, peer: SocketAddr) -> Result<()> {
+        let netlink = Netlink::new()?;
+        let (to, v6, port) = (Some(IpNet::from(peer.ip())), peer.is_ipv6(), Some(peer.port()));
+        netlink.add_rule(&Rule { to, udp: true, destination_port: port, v6, ..self.rule(0, MAIN) })?;
+        netlink.add_rule(&Rule { to, udp: true, source_port: port, v6, ..self.rule(1, MAIN) })
+    }
+
+    /// Asks the resolvers that were there before the tunnel, from one port that alone may pass, and only for that long.
+    ///
+    /// # Errors
+    /// None of them knows the name.
+    pub fn look_up_beside(&self, name: &str) -> Result<Vec<IpAddr>> {
+        if let Ok(address) = name.parse() {
+            return Ok(vec![address]);
+        }
+        let Some(before) = &self.resolvers else { return names::look_up(name) };
+        let netlink = Netlink::new()?;
+        let mut last =
+            Problem::failed(format!("{name} does not resolve")).why("there was no resolver before the tunnel");
+        for resolver in names::resolvers(&before.text) {
+            let at = SocketAddr::new(resolver, 53);
+            let socket = names::socket_for(at, name)?;
+            let port = socket.local_addr().ok().map(|own| own.port());
+            let (to, v6) = (Some(IpNet::from(resolver)), resolver.is_ipv6());
+            let own = Rule { to, udp: true, source_port: port, destination_port: Some(53), v6, ..self.rule(2, MAIN) };
+            netlink.add_rule(&own)?;
+            let asked = names::ask_from(&socket, at, name);
+            netlink.remove_rule(&own);
+            match asked {
+                Ok(addresses) => return Ok(addresses),
+                Err(problem) => last = problem,
+            }
+        }
+        Err(last)
     }
 
     fn rule(&self, offset: u32, table: u32) -> Rule {

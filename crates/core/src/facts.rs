@@ -222,7 +222,8 @@ impl Facts {
                     .into_iter()
                     .filter_map(|(there, what)| (!there).then_some(what))
                     .collect();
-                let words = format!("no {}: inner traffic ends in an IP stack inside the agent", missing.join(", no "));
+                let why = if missing.is_empty() { "by choice".into() } else { format!("no {}", missing.join(", no ")) };
+                let words = format!("{why}: inner traffic ends in an IP stack inside the agent");
                 found.push(finding(
                     Poor,
                     "tunnel",

@@ -183,8 +183,9 @@ impl Listener {
     pub fn shut_down(&self) {
         let mut machine = self.machine.lock();
         machine.shut_down(clock::now());
-        self.settle(machine);
+        // Before the goodbye goes out: a device that comes back at once must find nobody rather than a refusal.
         self.stop.store(true, Ordering::Relaxed);
+        self.settle(machine);
     }
 
     /// Carries out what the state machine wants, with its lock given back before anything slow.
@@ -324,6 +325,9 @@ impl Listener {
         let lane = self.lanes.read().get(&id).cloned();
         let Some(lane) = lane else {
             let mut machine = self.machine.lock();
+            if self.stop.load(Ordering::Relaxed) {
+                return;
+            }
             machine.opening(now, from, datagram, &Door(self));
             self.settle(machine);
             return;

@@ -111,8 +111,8 @@ impl Shared {
         if let Some(revoked) = self.keep.lock().revoked().get(&PublicKey(*key).to_string()) {
             return Err((Reason::Revoked, revoked.reason.clone()));
         }
-        let content = self.content.read().clone();
-        let admit = content.as_ref().and_then(|content| content.admit.get(&(listener.to_owned(), *key)));
+        let Some(content) = self.content.read().clone() else { return Err((Reason::Shutdown, String::new())) };
+        let admit = content.admit.get(&(listener.to_owned(), *key));
         let Some(admit) = admit else { return Err((Reason::Unknown, String::new())) };
         let now = Timestamp::now();
         if admit.suspended {
