@@ -263,7 +263,7 @@ pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<(
         let _ = crate::session::collect_to_the_end(context, &gateway.name, &*place, gateway.news_seen);
         place.remove(&estate, false)
     });
-    let gone = removed.as_ref().map(Clone::clone).unwrap_or_default();
+    let gone = removed.clone().unwrap_or_default();
     let left = match removed {
         Err(problem) if !abandoned => {
             return Err(problem

@@ -266,10 +266,8 @@ impl Service {
     /// The host's own tools refuse, or it does not stop.
     pub fn stop(self) -> Result<()> {
         match self.init {
-            Init::Systemd => {
-                if succeeds("systemctl", &["cat", "yestrel.service"]) {
-                    self.tool("systemctl", &["stop", "yestrel.service"])?;
-                }
+            Init::Systemd if succeeds("systemctl", &["cat", "yestrel.service"]) => {
+                self.tool("systemctl", &["stop", "yestrel.service"])?;
             }
             Init::OpenRc if Path::new("/etc/init.d/yestrel").exists() => {
                 self.tool("rc-service", &["yestrel", "stop"])?

@@ -346,7 +346,8 @@ mod tests {
     #[test]
     fn what_would_stop_a_gateway_is_bad_and_says_how_to_mend_it() {
         let now = "2027-03-02T08:15:00Z";
-        let changes: [(&str, Grade, fn(&mut Facts)); 5] = [
+        type Case = (&'static str, Grade, fn(&mut Facts));
+        let changes: [Case; 5] = [
             ("disk", Grade::Bad, |facts| facts.disk_free = Some(DISK_NEEDED - 1)),
             ("kernel", Grade::Bad, |facts| facts.kernel = "4.19.0-27-amd64".into()),
             ("start", Grade::Poor, |facts| facts.init = Init::None),
