@@ -375,7 +375,14 @@ impl Service {
 /// It cannot be run.
 pub fn detach(program: &Path) -> Result<()> {
     let _ = nix::unistd::setsid();
+    spawn(program, &[])
+}
+
+/// Starts a program that speaks to nobody.
+pub(crate) fn spawn(program: &Path, arguments: &[&str]) -> Result<()> {
     Command::new(program)
+        .args(arguments)
+        .env("PATH", PATH)
         .current_dir("/")
         .stdin(Stdio::null())
         .stdout(Stdio::null())

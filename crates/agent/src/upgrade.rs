@@ -3,7 +3,6 @@
 use std::fs;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use yestrel_core::control::{Answer, Ask, Status};
@@ -99,18 +98,12 @@ pub fn switch(next: &Path) -> Result<()> {
     service::put(Path::new(TRIAL), b"0\n", 0o644)?;
     fs::rename(next, PROGRAM).map_err(cannot)?;
     // Whoever asked for this may be gone at any moment: somebody stays who brings the program before back.
-    Command::new(PROGRAM)
-        .args(["agent", "guard", "--program", &wanted, "--order", &order.to_string()])
-        .current_dir("/")
-        .stdin(Stdio::null())
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .map_err(|error| {
-            let _ = fs::rename(BEFORE, PROGRAM);
-            let _ = fs::remove_file(TRIAL);
-            Problem::failed("the new program does not run on the host").why(error.to_string())
-        })?;
+    let guard = ["agent", "guard", "--program", &wanted, "--order", &order.to_string()];
+    service::spawn(Path::new(PROGRAM), &guard).map_err(|problem| {
+        let _ = fs::rename(BEFORE, PROGRAM);
+        let _ = fs::remove_file(TRIAL);
+        Problem::failed("the new program does not run on the host").why(problem.why.unwrap_or_default())
+    })?;
     let restarted = Service::of_this_host().restart();
     let end = Instant::now() + PATIENCE + Duration::from_secs(15);
     while Path::new(TRIAL).exists() && Instant::now() < end {

@@ -100,19 +100,20 @@ type Chapter<'a> = (&'static str, &'static [&'static str], fn(&mut Guide<'a>) ->
 impl<'a> Guide<'a> {
     /// All steps in their order, each again until it succeeds.
     fn play(&mut self, file: &Path) -> Result<()> {
-        let chapters: [Chapter<'a>; 9] = [
+        let chapters: [Chapter<'a>; 10] = [
             ("Where", &["estate", "where", "via", "key"], Self::place),
             ("The site and its host", &["site", "network", "kind"], Self::host),
             ("What name is dialled", &["dialled", "updates"], Self::dialled),
-            ("What may be reached, and what must open", &["reach", "ranges", "port"], Self::open),
+            ("What must open, and where", &["port"], Self::open),
             ("Install", &[], Self::install),
+            ("What may be reached", &["reach", "ranges"], Self::reach),
             ("Who, and which device", &["user", "device", "until"], Self::who),
             ("Hand over", &["file"], Self::hand_over),
             ("Connect", &["from"], Self::connect),
             ("Prove", &["target"], Self::prove),
         ];
         for (title, answers, step) in chapters {
-            eprintln!("\n{title}");
+            eprintln!("\n{}", self.bold(title));
             loop {
                 let result = step(self);
                 self.save(file)?;
@@ -140,6 +141,11 @@ impl<'a> Guide<'a> {
             }
         }
         Ok(())
+    }
+
+    /// For the eye: what begins a step, and what is run.
+    fn bold(&self, text: &str) -> String {
+        if self.global.output().color { format!("\x1b[1m{text}\x1b[0m") } else { text.to_owned() }
     }
 
     fn save(&self, file: &Path) -> Result<()> {
@@ -192,7 +198,7 @@ impl<'a> Guide<'a> {
         if self.state.done.get(step) == Some(&line) {
             return Ok(());
         }
-        eprintln!("$ {line}");
+        eprintln!("{}", self.bold(&format!("$ {line}")));
         let status = self.command(words)?.status();
         if !status.is_ok_and(|status| status.success()) {
             return Err(Stop::Again);
@@ -324,20 +330,10 @@ impl<'a> Guide<'a> {
 
     fn open(&mut self) -> Step {
         let gateway = self.gateway();
-        let reaches = [
-            ("site", "the networks of the site; everything else of the device goes its usual way"),
-            (
-                "everything",
-                "all that the device does goes through the tunnel: privacy on foreign networks, at some speed",
-            ),
-            ("ranges", "only some addresses, which are asked for next"),
-        ];
-        let reach = self.asks("reach", "what may be reached through the tunnel", &reaches, "site")?;
-        let reach = if reach == "ranges" { self.asks("ranges", "which, separated by commas", &[], "")? } else { reach };
         eprintln!("  One UDP port must be open towards the gateway, and nothing else.");
         let port = self.asks("port", "which port; free takes one that nothing uses", &[], "free")?;
         if self.names("listener").is_empty() {
-            let mut words = vec!["listener", "open", &gateway, "--reach", &reach];
+            let mut words = vec!["listener", "open", &gateway];
             if port != "free" {
                 words.extend(["--port", &port]);
             }
@@ -355,6 +351,27 @@ impl<'a> Guide<'a> {
         eprintln!("  That port must also be open in whatever stands in front: a provider's firewall, or a router that");
         eprintln!("  forwards it to this machine.");
         Ok(())
+    }
+
+    fn reach(&mut self) -> Step {
+        let reaches = [
+            ("site", "the networks of the site; everything else of the device goes its usual way"),
+            (
+                "everything",
+                "all that the device does goes through the tunnel: privacy on foreign networks, at some speed",
+            ),
+            ("ranges", "only some addresses, which are asked for next"),
+        ];
+        let mut reach = self.asks("reach", "what may be reached through the tunnel", &reaches, "site")?;
+        if reach == "site" {
+            return Ok(());
+        }
+        if reach == "ranges" {
+            reach = self.asks("ranges", "which, separated by commas", &[], "")?;
+        }
+        let listener = self.names("listener").first().cloned().unwrap_or_default();
+        self.runs("reach", &["listener", "change", &listener, "--reach", &reach])?;
+        self.runs(&format!("reach {reach}"), &["rollout", "--yes"])
     }
 
     fn device(&self) -> String {

@@ -56,8 +56,8 @@ fn the_guide_leads_to_a_proved_tunnel_and_can_be_left_and_resumed() {
     for question in [
         "what name or address do devices dial [gangway.skerry.example]:",
         "when may its program be upgraded without you [never]:",
-        "what may be reached through the tunnel [site]:",
         "which port; free takes one that nothing uses [free]:",
+        "what may be reached through the tunnel [site]:",
         "who is to come in [mara]:",
         "with which device [laptop]:",
         "for how long [1y]:",
@@ -114,8 +114,9 @@ fn the_guide_leads_to_a_machine_over_ssh_and_goes_on_after_a_wrong_address() {
     for (question, answer) in [
         ("do devices dial [203.0.113.10]:", ""),
         ("upgraded without you [never]:", "daily 03:00-05:00"),
-        ("through the tunnel [site]:", ""),
         ("nothing uses [free]:", "24017"),
+        ("through the tunnel [site]:", "ranges"),
+        ("separated by commas:", "10.44.0.20/32"),
         ("who is to come in:", "mara"),
         ("with which device [laptop]:", ""),
         ("for how long [1y]:", "90d"),

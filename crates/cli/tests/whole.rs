@@ -314,6 +314,10 @@ fn tunnel_pid(world: &World) -> i32 {
 fn a_crash_of_the_tunnel_leaves_the_device_as_it_was() {
     let world = World::mara(NAMESPACES);
     let look = "cat /etc/resolv.conf; ip rule; ip -6 rule; ip route show table all; ip -o link | cut -d: -f2";
+    // The system's own IPv6 addresses take a moment to settle, and bring routes of their own with them.
+    wait(10, "the system's own addresses", || {
+        world.shell("mara-laptop", "ip -6 address show tentative").out.trim().is_empty().then_some(())
+    });
     let before = world.shell("mara-laptop", look).is(0).out;
     connect(&world, "");
     let during = world.shell("mara-laptop", look).out;

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::Duration;
 
-use super::terminal::Terminal;
+use super::terminal::{Terminal, surroundings};
 use super::{Came, World, wait};
 
 /// The machine ends by itself after this many seconds, should everything else fail.
@@ -247,20 +247,12 @@ impl Machine {
     }
 
     /// Puts a command into the network from which the machine is managed.
-    pub fn beside(&self, mut inner: Command) -> Command {
+    pub fn beside(&self, inner: Command) -> Command {
         let pid = self.beside.id().to_string();
         let mut outer = Command::new("nsenter");
         outer.args(["-t", &pid, "-n", "--"]).arg(inner.get_program()).args(inner.get_args());
-        if let Some(folder) = inner.get_current_dir() {
-            outer.current_dir(folder);
-        }
-        for (name, value) in inner.get_envs() {
-            match value {
-                Some(value) => outer.env(name, value),
-                None => outer.env_remove(name),
-            };
-        }
-        inner.stdin(Stdio::null());
+        surroundings(&inner, &mut outer);
+        outer.stdin(Stdio::null());
         outer
     }
 

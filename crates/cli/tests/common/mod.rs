@@ -57,6 +57,13 @@ impl Came {
 
 impl Drop for World {
     fn drop(&mut self) {
+        // Tunnels in the background are not children of the test.
+        for entry in std::fs::read_dir(self.path("run")).into_iter().flatten().flatten() {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            if let Some(tunnel) = name.strip_suffix(".sock") {
+                let _ = self.command(&["tunnel", "stop", tunnel]).output();
+            }
+        }
         if self.lab {
             let _ = self.command(&["lab", "stop"]).output();
         }

@@ -19,6 +19,19 @@ fn quoted(word: &str) -> String {
     format!("'{}'", word.replace('\'', "'\\''"))
 }
 
+/// Gives a command that runs another one that one's folder and environment.
+pub fn surroundings(inner: &Command, outer: &mut Command) {
+    if let Some(folder) = inner.get_current_dir() {
+        outer.current_dir(folder);
+    }
+    for (name, value) in inner.get_envs() {
+        match value {
+            Some(value) => outer.env(name, value),
+            None => outer.env_remove(name),
+        };
+    }
+}
+
 impl Terminal {
     /// Starts a command on a terminal of its own.
     pub fn start(inner: &Command) -> Self {
@@ -35,15 +48,7 @@ impl Terminal {
             &format!("stty cols 200; exec {}", words.join(" ")),
             "/dev/null",
         ]);
-        if let Some(folder) = inner.get_current_dir() {
-            outer.current_dir(folder);
-        }
-        for (name, value) in inner.get_envs() {
-            match value {
-                Some(value) => outer.env(name, value),
-                None => outer.env_remove(name),
-            };
-        }
+        surroundings(inner, &mut outer);
         let mut process = outer.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
         let screen = Arc::new(Mutex::new(String::new()));
         let (mut output, shown) = (process.stdout.take().unwrap(), screen.clone());
@@ -102,7 +107,13 @@ impl Terminal {
 
 impl Drop for Terminal {
     fn drop(&mut self) {
-        let _ = self.process.kill();
+        // As when a window is closed: everything at this terminal ends, and is waited for.
+        let pid = nix::unistd::Pid::from_raw(self.process.id() as i32);
+        let _ = nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGTERM);
         let _ = self.process.wait();
+        let end = std::time::Instant::now() + std::time::Duration::from_secs(5);
+        while Arc::strong_count(&self.screen) > 1 && std::time::Instant::now() < end {
+            std::thread::park_timeout(std::time::Duration::from_millis(10));
+        }
     }
 }
