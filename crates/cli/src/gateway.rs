@@ -202,7 +202,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                             ),
                         ),
                         ("order at agent", status.order.into()),
-                        ("waits for yes until", status.held.into()),
+                        ("unconfirmed until", status.held.into()),
                         ("carries by", plane.into()),
                         ("revoked keys", status.revoked.into()),
                     ]);

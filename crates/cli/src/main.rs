@@ -288,7 +288,7 @@ fn main() -> ExitCode {
         (_, false) => "error",
         (_, true) => "debug,netlink_proto=warn,polling=warn,mio=warn,russh=info",
     };
-    let log = tracing_subscriber::fmt().with_env_filter(level).with_ansi(false);
+    let log = tracing_subscriber::fmt().with_env_filter(level).with_ansi(false).with_target(false);
     match agent::log(&cli.command) {
         Some(file) => log.with_writer(move || file.clone()).init(),
         None => log.with_writer(std::io::stderr).init(),

@@ -151,6 +151,26 @@ fn openrc_starts_the_agent_and_again_after_a_reboot() {
 }
 
 #[test]
+fn scripts_in_run_levels_start_the_agent_and_again_after_a_reboot() {
+    let machine = Machine::boot(System::Scripts);
+    let world = World::estate();
+    world.harbour_on(&machine, "root");
+    world.at(&machine, "host show harbour").is(0).says("scripts in /etc/init.d");
+    world.at(&machine, "rollout --yes").is(0).says("agent installed");
+    machine.shell("/etc/init.d/yestrel status && ls /etc/rc2.d/S*yestrel").is(0);
+    machine.shell("/etc/init.d/yestrel dance").is(2).says("usage");
+    world.at(&machine, "gateway restart harbour").is(0);
+    machine.reboot();
+    wait(40, "the agent after a reboot", || {
+        machine.shell("nft list table inet yestrel").out.contains("listener harbour/talon").then_some(())
+    });
+    assert_eq!(agent_order(&world, &machine), 1);
+    world.at(&machine, "gateway retire harbour --yes").is(0).says("removed /etc/init.d/yestrel");
+    assert_eq!(traces(&machine), "0\n");
+    assert_eq!(machine.shell("ls /etc/init.d /etc/rc2.d").out, "/etc/init.d:\n\n/etc/rc2.d:\n");
+}
+
+#[test]
 fn a_hosts_key_is_compared_once_and_a_changed_one_is_refused() {
     let machine = Machine::boot(PLAIN);
     let world = World::estate();
@@ -287,7 +307,8 @@ fn keys_of_every_kind_sign_in_and_what_is_wrong_with_one_is_said() {
 
 #[test]
 fn somebody_who_is_not_root_needs_sudo_and_its_password_is_asked_for() {
-    let machine = Machine::boot(PLAIN);
+    // Nothing there starts services after a reboot, which is said.
+    let machine = Machine::boot(System::Plain { rc_local: false });
     let world = World::estate();
     world.run("site add harbour --network 10.44.0.0/22").is(0);
     let key = machine.path("key");
@@ -333,7 +354,7 @@ fn somebody_who_is_not_root_needs_sudo_and_its_password_is_asked_for() {
             "printf 'echo Welcome aboard; echo {}; sudo -k\n' > /home/astrid/.bashrc; chown 1500 /home/astrid/.bashrc",
         )
         .is(0);
-    try_to_add(&world, &machine, "astrid", &key).is(0);
+    try_to_add(&world, &machine, "astrid", &key).is(0).says("nothing was found that starts services");
     world.run("gateway create harbour --host harbour --dialled 203.0.113.10").is(0);
     world.at(&machine, "listener open harbour --pool 10.187.44.0/24").is(0);
     world.at(&machine, "rollout --yes").is(0).says("agent installed");

@@ -20,6 +20,8 @@ pub const PASSWORD: &str = "gannet-on-the-ledge";
 pub enum System {
     Systemd,
     OpenRc,
+    /// Scripts in /etc/init.d, linked into run levels.
+    Scripts,
     /// Only /etc/rc.local, which is there when `rc_local`.
     Plain {
         rc_local: bool,
@@ -102,6 +104,7 @@ impl Machine {
         let name = match system {
             System::Systemd => "systemd",
             System::OpenRc => "openrc",
+            System::Scripts => "scripts",
             System::Plain { .. } => "plain",
         };
         if system == System::OpenRc {

@@ -80,6 +80,11 @@ UNIT
     rm -rf "$root"/etc/runlevels/*
     mkdir -p "$root"/etc/runlevels/default
   fi
+  if [ "$system" = scripts ]; then
+    rm -rf "$root"/etc/init.d/* "$root"/etc/rc?.d/* "$root"/etc/rc.local
+    mkdir -p "$root"/etc/init.d
+    for level in 0 1 2 3 4 5 6 S; do mkdir -p "$root/etc/rc$level.d"; done
+  fi
   ip link set lo up
   mount -t tmpfs none "$root/run"
   touch "$folder/built"
@@ -121,6 +126,11 @@ inner)
     mkdir -p /run/openrc
     touch /run/openrc/softlevel
     openrc default >/dev/null 2>&1 || true
+  fi
+  if [ "$system" = scripts ]; then
+    for script in /etc/rc2.d/S*; do
+      if [ -x "$script" ]; then "$script" start; fi
+    done
   fi
   # No service manager: a first process that starts what its boot file says, and picks up what others leave.
   mkdir -p /run/sshd
