@@ -13,7 +13,8 @@ use crate::{Global, ask};
 pub enum Command {
     /// Make a gateway on a host
     #[command(
-        after_help = "Example:\n  yestrel gateway create harbour --host harbour --dialled gangway.skerry.example"
+        after_help = "Example:\n  yestrel gateway create harbour --host harbour --dialled gangway.skerry.example",
+        mut_arg("dialled", |dialled| dialled.required(true))
     )]
     Create {
         name: String,

@@ -159,6 +159,15 @@ fn a_command_that_misses_something_asks_for_it_and_says_what_it_was() {
     terminal.sees("$ yestrel host add harbour --site harbour --kind cloud --via lab:/nowhere");
     let (code, screen) = terminal.ends();
     assert_eq!(code, 1, "{screen}");
+    // What is not needed and better not forgotten is asked along with the rest.
+    let mut terminal = Terminal::start(&world.command(&["gateway", "create", "harbour", "--host", "harbour"]));
+    terminal.sees("The name or address that devices dial");
+    terminal.types("gangway.skerry.example");
+    terminal.sees("Hours in which its agent may be upgraded without a person");
+    terminal.sees("[never]:");
+    terminal.types("");
+    terminal.sees("--dialled gangway.skerry.example --updates never");
+    assert_eq!(terminal.ends().0, 2, "there is no such host");
     let mut terminal = Terminal::start(&world.command(&["device", "add"]));
     terminal.sees("USER/DEVICE:");
     terminal.types("mara/laptop");

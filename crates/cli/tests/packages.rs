@@ -32,15 +32,6 @@ fn pack(world: &World, program: &Path, key: &Path, folder: &str) -> (PathBuf, St
     (tarball.into(), came.out.rsplit("signed by ").next().unwrap().trim().to_owned())
 }
 
-fn another(world: &World, name: &str) -> PathBuf {
-    let path = world.path(name);
-    let mut bytes = std::fs::read(env!("CARGO_BIN_EXE_yestrel")).unwrap();
-    bytes.extend_from_slice(name.as_bytes());
-    std::fs::write(&path, bytes).unwrap();
-    run(Command::new("chmod").arg("755").arg(&path)).is(0);
-    path
-}
-
 #[test]
 fn packages_are_whole_and_signed() {
     let world = World::empty();
@@ -80,7 +71,7 @@ fn a_host_takes_only_signed_programs_and_upgrades_itself_within_its_hours() {
     let machine = Machine::boot(System::Systemd);
     let world = World::estate();
     let key = key(&world, "key.pem");
-    let (package, public) = pack(&world, &another(&world, "packaged!"), &key, "out");
+    let (package, public) = pack(&world, &world.another("packaged!"), &key, "out");
     world.harbour_on(&machine, "root");
     let binary = package.to_str().unwrap().to_owned();
     let with_trust = |keys: &str, words: &[&str]| {

@@ -484,6 +484,12 @@ fn a_host_that_cannot_be_used_says_why_and_is_left_as_it_was() {
 
     // A system that is read-only, and one whose disk is full when the agent is installed.
     try_to_add(&world, &machine, "root", &key).is(0);
+    // Another way to the host is kept only once it has been gone.
+    let before = world.everything();
+    world.at_words(&machine, &["host", "change", "harbour", "--via", &via(2)]).is(1).says("cannot be reached");
+    world.at_words(&machine, &["host", "change", "harbour", "--jump", "ssh://astrid@203.0.113.10:2"]).is(1);
+    world.at_words(&machine, &["host", "change", "harbour"]).is(2).says("nothing was said that should change");
+    assert_eq!(world.everything(), before);
     world.run("gateway create harbour --host harbour --dialled 203.0.113.10").is(0);
     world.at(&machine, "listener open harbour --pool 10.187.44.0/24").is(0);
     machine.shell("mkdir -p /opt; mount -t tmpfs none /opt; mount -o remount,ro /opt").is(0);

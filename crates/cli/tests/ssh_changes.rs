@@ -4,7 +4,7 @@
 
 mod common;
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
 use common::machine::{Machine, System};
@@ -112,16 +112,6 @@ try:
 except KeyboardInterrupt: print(f"{longest:.2f}")
 "#;
 
-/// The program with something behind its end: another program, and the same.
-fn another(world: &World, name: &str) -> PathBuf {
-    let path = world.path(name);
-    let mut bytes = std::fs::read(env!("CARGO_BIN_EXE_yestrel")).unwrap();
-    bytes.extend_from_slice(name.as_bytes());
-    std::fs::write(&path, bytes).unwrap();
-    Command::new("chmod").arg("755").arg(&path).status().unwrap();
-    path
-}
-
 fn with_program(world: &World, machine: &Machine, program: &Path, words: &str) -> Came {
     let mut command = Command::new("timeout");
     command.args(["--kill-after=5", "120"]).arg(program).args(words.split(' '));
@@ -141,7 +131,7 @@ fn an_upgrade_keeps_sessions_and_goes_back_by_itself_when_the_new_agent_stays_si
     world.at(&machine, "rollout --yes").is(0);
     world.run("credential handover mara/laptop --to mara.yestrel --yes").is(0);
     world.at(&machine, "connect mara.yestrel --background --proxy 127.0.0.1:18080").is(0);
-    let good = another(&world, "good-one!");
+    let good = world.another("good-one!");
     let mut watcher = Command::new("python3");
     watcher.args(["-c", WATCHER]);
     let mut watcher = machine.beside(watcher).stdout(Stdio::piped()).spawn().unwrap();
@@ -170,7 +160,7 @@ fn an_upgrade_keeps_sessions_and_goes_back_by_itself_when_the_new_agent_stays_si
              systemctl daemon-reload",
         )
         .is(0);
-    let bad = another(&world, "bad-one!!");
+    let bad = world.another("bad-one!!");
     let came = with_program(&world, &machine, &bad, "rollout --again --yes").is(4);
     came.says("did not prove itself; the one before runs again").says("within 30 s");
     assert_eq!(installed(&machine), "good-one!");
@@ -295,7 +285,7 @@ fn a_cable_that_is_cut_at_any_moment_leaves_nothing_half_done() {
     world.at(&machine, "rollout --yes").is(0);
     assert_eq!(agent(&machine)["order"], 1);
 
-    let other = another(&world, "good-one!");
+    let other = world.another("good-one!");
     // The program must be there, or the cuts are all in the copy.
     with_program(&world, &machine, &other, "host probe harbour").is(0);
     let cuts =

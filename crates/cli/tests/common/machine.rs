@@ -285,6 +285,16 @@ impl World {
         Terminal::start(&machine.beside(self.set_up(inner)))
     }
 
+    /// The program with something behind its end: another program, and the same.
+    pub fn another(&self, name: &str) -> PathBuf {
+        let path = self.path(name);
+        let mut bytes = fs::read(env!("CARGO_BIN_EXE_yestrel")).unwrap();
+        bytes.extend_from_slice(name.as_bytes());
+        fs::write(&path, bytes).unwrap();
+        fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+        path
+    }
+
     /// Adds the machine as the host `harbour`, with the gateway of the harbour on it.
     pub fn harbour_on(&self, machine: &Machine, user: &str) {
         self.run("site add harbour --network 10.44.0.0/22 --time-zone Europe/Oslo").is(0);
