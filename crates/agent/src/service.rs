@@ -244,19 +244,7 @@ impl Service {
             }
             Init::OpenRc => self.tool("rc-service", &["yestrel", "start"]),
             _ if self.supervisor().is_some() => Ok(()),
-            _ => {
-                let cannot = |error: io::Error| Problem::failed("the supervisor does not start").why(error.to_string());
-                Command::new(PROGRAM)
-                    .args(["agent", "detach", "/opt/yestrel/supervise"])
-                    .env("PATH", PATH)
-                    .current_dir("/")
-                    .stdin(Stdio::null())
-                    .stdout(Stdio::null())
-                    .stderr(Stdio::null())
-                    .spawn()
-                    .map(drop)
-                    .map_err(cannot)
-            }
+            _ => spawn(Path::new(PROGRAM), &["agent", "detach", "/opt/yestrel/supervise"]),
         }
     }
 

@@ -226,3 +226,15 @@ fn a_person_at_a_terminal_sees_progress_beside_the_answer() {
     assert!(shown.contains("of 1") && shown.contains("done"), "{shown}");
     assert!(!world.run("rollout --again --yes").is(0).err.contains("of 1"), "nobody watches");
 }
+
+#[test]
+fn an_agent_whose_host_was_killed_ends_with_the_lab() {
+    let world = World::harbour("--processes");
+    world.run("rollout --yes").is(0);
+    let (agent, host) = (world.agent_pid("harbour"), world.host_pid("harbour") as i32);
+    nix::sys::signal::kill(nix::unistd::Pid::from_raw(host), nix::sys::signal::Signal::SIGKILL).unwrap();
+    let runs = || std::fs::read_to_string(format!("/proc/{agent}/cmdline")).is_ok_and(|line| line.contains("agent"));
+    assert!(runs());
+    world.run("lab stop").is(0);
+    common::wait(5, "the end of the agent", || (!runs()).then_some(()));
+}

@@ -300,7 +300,20 @@ impl Lab {
         for pid in pids.into_iter().filter(|pid| alive(*pid)) {
             let _ = kill(nix::unistd::Pid::from_raw(pid as i32), Signal::SIGKILL);
         }
+        // A host that was killed could not stop its agent.
+        for pid in self.agents() {
+            let _ = kill(nix::unistd::Pid::from_raw(pid), Signal::SIGKILL);
+        }
         let _ = fs::remove_dir_all(&self.folder);
+    }
+
+    /// Processes that run an agent's program of this lab.
+    fn agents(&self) -> Vec<i32> {
+        let hosts = format!("{}/hosts/", self.folder.display());
+        let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
+        let pids = entries.filter_map(|entry| entry.file_name().to_str()?.parse::<i32>().ok());
+        pids.filter(|pid| fs::read_to_string(format!("/proc/{pid}/cmdline")).is_ok_and(|line| line.starts_with(&hosts)))
+            .collect()
     }
 
     /// Where an address of the lab's world really is, asked from a host: itself with namespaces; without, only what
