@@ -6,21 +6,25 @@ use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::audit::HistoryRow;
 use yestrel_core::keys::Secret;
-use yestrel_core::nouns::{Credential, CredentialState, Device, Estate, Gateway, Group, Host, Listener, Site, User};
+use yestrel_core::nouns::{
+    Authority, Credential, CredentialState, Device, Estate, Gateway, Group, Host, Listener, Site, User,
+};
 use yestrel_core::{Problem, Result, name, order};
 use yestrel_store::seal::{path_of, random, random32};
 use yestrel_store::{SealingKey, SqliteStore};
+use zeroize::Zeroizing;
 
 use crate::{Context, who};
 
 /// The place under which the estate's signing key is sealed.
 pub(crate) const SIGNING: &str = "estate signing key";
 
-/// Makes an estate: its file, its sealing key beside it, and the key that signs orders.
+/// Makes an estate: its file, its sealing key beside it, and the key that signs orders. Gives also the recovery key, which is kept
+/// nowhere.
 ///
 /// # Errors
 /// A bad name, or something is there already.
-pub fn create(path: &Path, estate: &str, passphrase: Option<&str>) -> Result<Estate> {
+pub fn create(path: &Path, estate: &str, passphrase: Option<&str>) -> Result<(Estate, Zeroizing<String>)> {
     name::check("estate", estate)?;
     if passphrase.is_some_and(|passphrase| passphrase.chars().count() < 12) {
         return Err(Problem::words("the passphrase is too short").why("it must have 12 characters at least"));
@@ -38,18 +42,22 @@ pub fn create(path: &Path, estate: &str, passphrase: Option<&str>) -> Result<Est
         let mut id = [0; 16];
         random(&mut id)?;
         let now = Timestamp::now();
-        let estate = Estate {
+        let mut estate = Estate {
             name: estate.into(),
             id: id.iter().map(|byte| format!("{byte:02x}")).collect(),
             public_key: order::signer(&signing)?,
             private_key: sealing.seal(&signing, SIGNING)?,
+            recovery_key: None,
+            recovery_sealed: None,
+            previous_keys: Vec::new(),
             created: now,
         };
+        let recovery = crate::keys::recovery(&sealing, &mut estate)?;
         store.write(now, &who(), |book| {
             book.add(&estate)?;
             book.note("estate create", &estate.name, &format!("signing key {}", estate.public_key.fingerprint()))
         })?;
-        Ok(estate)
+        Ok((estate, recovery))
     })();
     if made.is_err() {
         // Half an estate is none.
@@ -94,6 +102,7 @@ pub fn show(context: &mut Context) -> Result<Overview> {
             ("groups", book.all::<Group>()?.len(), String::new()),
             ("users", book.all::<User>()?.len(), String::new()),
             ("devices", book.all::<Device>()?.len(), String::new()),
+            ("authorities", book.all::<Authority>()?.len(), String::new()),
             (
                 "credentials",
                 credentials.len(),

@@ -27,6 +27,8 @@ pub struct Wish {
     pub updates: Option<String>,
     /// Where it answers its metrics; `Some(None)`: nowhere.
     pub metrics: Option<Option<std::net::SocketAddrV4>>,
+    /// Further names and addresses that devices dial.
+    pub also: Option<Vec<String>>,
 }
 
 /// Metrics say much about a network: they are answered at inner addresses only.
@@ -111,6 +113,13 @@ pub fn create(context: &mut Context, gateway: &str, host: &str, wish: &Wish) -> 
             news_seen: 0,
             updates,
             metrics: None,
+            also: Vec::new(),
+            certificate: None,
+            certificate_key: None,
+            request_key: None,
+            publish_port: None,
+            lists_known: std::collections::BTreeMap::new(),
+            trusts: None,
             created,
         };
         book.add(&gateway)?;
@@ -157,6 +166,13 @@ pub fn change(context: &mut Context, gateway: &str, wish: &Wish) -> Result<(Gate
             }
             gateway.metrics = at;
             said.push(at.map_or_else(|| "metrics nowhere".to_owned(), |at| format!("metrics at {at}")));
+        }
+        if let Some(also) = &wish.also {
+            let mut also: Vec<_> = also.iter().filter(|name| !name.is_empty()).cloned().collect();
+            also.iter().try_for_each(|name| name::dialled(name))?;
+            also.dedup();
+            said.push(format!("also dialled {}", if also.is_empty() { "nothing".into() } else { also.join(", ") }));
+            gateway.also = also;
         }
         if said.is_empty() {
             return Err(Problem::words("nothing was said that should change")

@@ -9,7 +9,7 @@ use age::armor::{ArmoredReader, ArmoredWriter, Format};
 use age::secrecy::SecretString;
 use yestrel_core::handover::{FORMAT, Handover, HandoverWay, LONGEST};
 use yestrel_core::keys::{KeyPair, Secret};
-use yestrel_core::nouns::{Credential, Gateway, Listener, Site, Told};
+use yestrel_core::nouns::{Credential, CredentialKind, Gateway, Listener, Site, Told};
 use yestrel_core::{Problem, Result, moment};
 use yestrel_store::Book;
 use zeroize::Zeroizing;
@@ -74,7 +74,7 @@ pub fn hand_over(
     let key = context.key()?;
     let now = context.now;
     context.write(|book| {
-        let mut credential = credential::named(book, text)?;
+        let mut credential = credential::named(book, text, Some(CredentialKind::KeyPair))?;
         if credential.revoked.is_some() {
             return Err(Problem::refused(format!("{} is revoked", credential.name))
                 .try_(format!("yestrel credential issue {}", credential.device)));
@@ -113,9 +113,34 @@ pub fn hand_over(
 /// # Errors
 /// It is there, or cannot be written.
 pub fn write_file(path: &Path, text: &str) -> Result<()> {
+    write_bytes(path, text.as_bytes())
+}
+
+/// Writes files into a folder that must not be there yet, with mode 0700, the files 0600.
+///
+/// # Errors
+/// It is there, or cannot be written; then nothing is left of it.
+pub fn write_folder(folder: &Path, files: &[(String, Zeroizing<Vec<u8>>)]) -> Result<()> {
+    use std::os::unix::fs::DirBuilderExt as _;
+    fs::DirBuilder::new().mode(0o700).create(folder).map_err(|error| {
+        Problem::failed(format!("the folder {} cannot be made", folder.display()))
+            .why(error.to_string())
+            .try_("another name: --to FOLDER")
+    })?;
+    let wrote = files.iter().try_for_each(|(name, bytes)| write_bytes(&folder.join(name), bytes));
+    if wrote.is_err() {
+        let _ = fs::remove_dir_all(folder);
+    }
+    wrote
+}
+
+/// As [`write_file`], of anything.
+///
+/// # Errors
+/// As [`write_file`].
+pub fn write_bytes(path: &Path, bytes: &[u8]) -> Result<()> {
     let cannot = |error: std::io::Error| {
-        let problem =
-            Problem::failed(format!("the handover cannot be written to {}", path.display())).why(error.to_string());
+        let problem = Problem::failed(format!("{} cannot be written", path.display())).why(error.to_string());
         if error.kind() == std::io::ErrorKind::AlreadyExists {
             problem.try_("another name: --to FILE")
         } else {
@@ -123,7 +148,7 @@ pub fn write_file(path: &Path, text: &str) -> Result<()> {
         }
     };
     let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(cannot)?;
-    let wrote = file.write_all(text.as_bytes()).and_then(|()| file.sync_all());
+    let wrote = file.write_all(bytes).and_then(|()| file.sync_all());
     if wrote.is_err() {
         let _ = fs::remove_file(path);
     }

@@ -1,15 +1,24 @@
 //! What a command does: one function a use case, one file a noun. Each opens the estate, asks core, keeps the result in one
 //! transaction and carries it to the places. No words for people beyond those of a problem, no arguments parsing.
 
+pub mod authority;
+pub mod certify;
 pub mod credential;
 pub mod estate;
+pub mod forms;
 pub mod gateway;
 pub mod handover;
 pub mod host;
+pub mod import;
+pub mod keys;
 pub mod listener;
+pub mod lists;
 pub mod people;
+pub mod registry;
 pub mod rollout;
+pub mod saved;
 pub mod session;
+pub mod shared;
 pub mod site;
 
 use std::collections::HashMap;
@@ -38,6 +47,8 @@ pub struct Context {
     person: Arc<dyn Person>,
     /// By host: a connection that was made serves the whole command.
     places: HashMap<String, Arc<dyn Place>>,
+    /// Keys of authorities that were brought for this command only.
+    borrowed: Arc<Vec<yestrel_core::x509::PrivateKey>>,
 }
 
 /// The system user and host, "astrid@bridge".
@@ -63,7 +74,8 @@ impl Context {
     pub fn open(path: &Path, passphrase: AskPassphrase, person: Arc<dyn Person>) -> Result<Self> {
         let store = SqliteStore::open(path)?;
         let places = HashMap::new();
-        Ok(Self { path: path.to_owned(), store, who: who(), now: Timestamp::now(), passphrase, person, places })
+        let (now, borrowed) = (Timestamp::now(), Arc::default());
+        Ok(Self { path: path.to_owned(), store, who: who(), now, passphrase, person, places, borrowed })
     }
 
     /// Whoever sits before the command.
@@ -95,6 +107,20 @@ impl Context {
     /// The key's file is missing, damaged or readable by others; the passphrase is wrong.
     pub fn key(&self) -> Result<SealingKey> {
         SealingKey::load(&yestrel_store::seal::path_of(&self.path), &*self.passphrase)
+    }
+
+    /// Where the estate is.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Copies the estate's database as it stands at one moment, to a file that must not be there yet.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn copy_to(&mut self, path: &Path) -> Result<()> {
+        self.store.copy_to(path)
     }
 
     /// One change of the estate, whole or not at all.

@@ -399,6 +399,39 @@ pub fn ports(context: &mut Context, gateway: Option<&str>) -> Result<Vec<Port>> 
             });
         }
     }
+    ports.extend(published(context, gateway)?);
+    Ok(ports)
+}
+
+/// Ports at which the state of certificates is published.
+fn published(context: &mut Context, gateway: Option<&str>) -> Result<Vec<Port>> {
+    let gateways: Vec<(Gateway, Host)> = context.read(|book| {
+        let mut found = Vec::new();
+        for one in book.all::<Gateway>()? {
+            if one.publish_port.is_some() && gateway.is_none_or(|name| name == one.name) {
+                found.push((book.need(&one.host)?, one));
+            }
+        }
+        Ok(found.into_iter().map(|(host, gateway)| (gateway, host)).collect())
+    })?;
+    let mut ports = Vec::new();
+    for (gateway, host) in gateways {
+        let port = gateway.publish_port.unwrap_or_default();
+        let (state, why) = match context.place(&host)?.ask(&Ask::Status) {
+            Ok(Answer::Status(status)) if !status.published.is_empty() => ("open".to_owned(), None),
+            Ok(_) => ("not open".into(), Some(format!("yestrel rollout {}", gateway.name))),
+            Err(problem) => ("unknown".into(), Some(problem.why.unwrap_or(problem.error))),
+        };
+        ports.push(Port {
+            port: format!("{port}/tcp"),
+            at: host.name,
+            from: "anywhere".into(),
+            to: gateway.name,
+            for_: "the state of certificates".into(),
+            state,
+            why,
+        });
+    }
     Ok(ports)
 }
 

@@ -1,19 +1,44 @@
 //! Groups, users and their devices.
 
 use yestrel_core::nouns::{Credential, Device, Group, User, UserState};
+use yestrel_core::x509::list::Reason;
 use yestrel_core::{Problem, Result, name};
 use yestrel_store::Record as _;
 use yestrel_store::records::Address;
 
-use crate::{Context, still_needed};
+use crate::credential::{self, Ended};
+use crate::{Context, lists, still_needed};
+
+/// Checks a mail address, as far as it can be without writing to it.
+pub(crate) fn check_mail(mail: &str) -> Result<()> {
+    let plausible = mail.split_once('@').is_some_and(|(local, domain)| !local.is_empty() && domain.contains('.'));
+    if plausible && mail.is_ascii() && !mail.chars().any(char::is_whitespace) {
+        return Ok(());
+    }
+    let shown: String = mail.chars().take(80).collect();
+    Err(Problem::words(format!("{shown:?} is no mail address")).why("one is written name@skerry.example"))
+}
+
+/// Days that a certificate of a group's members may hold.
+fn check_lifetime(days: Option<u16>) -> Result<()> {
+    match days {
+        Some(days) if !(1..=3650).contains(&days) => {
+            Err(Problem::words(format!("a certificate does not hold {days} days"))
+                .why("1 day to 10 years are possible")
+                .try_("--lifetime 90d"))
+        }
+        _ => Ok(()),
+    }
+}
 
 /// Adds a group.
 ///
 /// # Errors
 /// A bad or taken name.
-pub fn add_group(context: &mut Context, group: &str, about: Option<String>) -> Result<Group> {
+pub fn add_group(context: &mut Context, group: &str, about: Option<String>, lifetime: Option<u16>) -> Result<Group> {
+    check_lifetime(lifetime)?;
     name::check("group", group)?;
-    let group = Group { name: group.into(), about, created: context.now };
+    let group = Group { name: group.into(), about, lifetime, created: context.now };
     context.write(|book| {
         book.add(&group)?;
         book.note("group add", &group.name, group.about.as_deref().unwrap_or_default())
@@ -42,16 +67,20 @@ pub fn change_group(
     context: &mut Context,
     group: &str,
     about: Option<String>,
+    lifetime: Option<u16>,
     add: &[String],
     remove: &[String],
 ) -> Result<()> {
-    if about.is_none() && add.is_empty() && remove.is_empty() {
-        return Err(Problem::words("nothing was said that should change").try_("--about, --add USER or --remove USER"));
+    check_lifetime(lifetime)?;
+    if about.is_none() && lifetime.is_none() && add.is_empty() && remove.is_empty() {
+        return Err(Problem::words("nothing was said that should change")
+            .try_("--about, --lifetime, --add USER or --remove USER"));
     }
     context.write(|book| {
         let mut group: Group = book.need(group)?;
-        if about.is_some() {
-            group.about = about;
+        if about.is_some() || lifetime.is_some() {
+            group.about = about.or(group.about);
+            group.lifetime = lifetime.or(group.lifetime);
             book.put(&group)?;
         }
         for member in add.iter().chain(remove) {
@@ -100,13 +129,7 @@ pub struct Wish {
 impl Wish {
     fn take_over(&self, book: &yestrel_store::Book<'_>, user: &mut User) -> Result<()> {
         if let Some(mail) = &self.mail {
-            let plausible =
-                mail.split_once('@').is_some_and(|(local, domain)| !local.is_empty() && domain.contains('.'));
-            if !plausible || mail.chars().any(char::is_whitespace) {
-                return Err(
-                    Problem::words(format!("{mail:?} is no mail address")).why("one is written name@skerry.example")
-                );
-            }
+            check_mail(mail)?;
             user.mail = Some(mail.clone());
         }
         if let Some(about) = &self.about {
@@ -192,21 +215,29 @@ pub fn show_user(context: &mut Context, user: &str) -> Result<UserView> {
     found.ok_or_else(|| Problem::failed(format!("the user {user} is gone")))
 }
 
-/// Suspends or restores a user in the estate; whether anything changed. The gateways follow by a rollout.
+/// Suspends or restores a user in the estate: certificates go on hold, or leave it. Gives what changed, or `None` when nothing
+/// did. The gateways follow by a rollout.
 ///
 /// # Errors
 /// There is none of that name.
-pub fn set_user_state(context: &mut Context, user: &str, state: UserState) -> Result<bool> {
+pub fn set_user_state(context: &mut Context, user: &str, state: UserState) -> Result<Option<Ended>> {
+    let keys = context.keys()?;
     context.write(|book| {
         let mut user: User = book.need(user)?;
         if user.state == state {
-            return Ok(false);
+            return Ok(None);
         }
         user.state = state;
         book.put(&user)?;
-        let what = if state == UserState::Suspended { "user suspend" } else { "user restore" };
+        let (what, held) =
+            if state == UserState::Suspended { ("user suspend", "held") } else { ("user restore", "good") };
         book.note(what, &user.name, "")?;
-        Ok(true)
+        let live = [("user", user.name.as_str().into()), ("revoked", serde_json::Value::Null)];
+        let credentials: Vec<Credential> = book.find(&live)?;
+        for serial in credentials.iter().filter_map(|credential| credential.certificate.as_ref()) {
+            lists::mark(book, serial, held, Reason::CertificateHold, book.now)?;
+        }
+        credential::announce(book, &keys, credentials).map(Some)
     })
 }
 
@@ -248,7 +279,7 @@ pub fn add_device(context: &mut Context, device: &str, platform: Option<String>)
 ///
 /// # Errors
 /// No such user.
-pub fn list_devices(context: &mut Context, user: Option<&str>) -> Result<Vec<(Device, Option<Credential>)>> {
+pub fn list_devices(context: &mut Context, user: Option<&str>) -> Result<Vec<(Device, Vec<Credential>)>> {
     context.read(|book| {
         let devices: Vec<Device> = match user {
             Some(user) => {
@@ -258,8 +289,8 @@ pub fn list_devices(context: &mut Context, user: Option<&str>) -> Result<Vec<(De
             None => book.all()?,
         };
         let with = |device: Device| {
-            let credential = crate::credential::live(book, &device.name)?;
-            Ok((device, credential))
+            let credentials = crate::credential::all_live(book, &device.name)?;
+            Ok((device, credentials))
         };
         devices.into_iter().map(with).collect()
     })
@@ -272,7 +303,7 @@ pub fn list_devices(context: &mut Context, user: Option<&str>) -> Result<Vec<(De
 pub fn remove_device(context: &mut Context, device: &str) -> Result<()> {
     context.write(|book| {
         let device: Device = book.need(device)?;
-        if crate::credential::live(book, &device.name)?.is_some() {
+        if !crate::credential::all_live(book, &device.name)?.is_empty() {
             return Err(Problem::refused(format!("{} has a credential that lets it in", device.name))
                 .why("removing it here would not take that away from the device")
                 .try_(format!("yestrel credential revoke {} --reason retired", device.name)));

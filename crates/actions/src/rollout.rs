@@ -1,17 +1,19 @@
 //! Bringing gateways to their newest order.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use yestrel_core::control::{Answer, Ask, Installed, Manage, Receipt};
+use yestrel_core::control::{Answer, Ask, Installed, Manage, Publication, Receipt};
+use yestrel_core::keys::Secret;
 use yestrel_core::nouns::{Credential, Gateway, Host, Listener, Revocation, Site, StoredOrder, User};
 use yestrel_core::order::{self, Change, Content, Envelope};
 use yestrel_core::{Problem, Result, moment};
 use yestrel_places::Place;
 use yestrel_store::Book;
 
-use crate::{Context, estate, gateway};
+use crate::{Context, certify, estate, gateway, keys, lists};
 
 /// What a gateway is to be now, as the estate stands.
 fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
@@ -20,10 +22,18 @@ fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
     let credentials: Vec<Credential> = book
         .find::<Credential>(&[("revoked", serde_json::Value::Null)])?
         .into_iter()
-        .filter(|credential| credential.ways.iter().any(|way| way.listener.starts_with(&prefix)))
+        .filter(|credential| {
+            credential.ways.iter().any(|way| way.listener.starts_with(&prefix))
+                || credential.gateways.contains(&gateway.name)
+        })
+        .collect();
+    let published: Vec<_> = lists::published_at(book, &gateway.name)?
+        .into_iter()
+        .map(|authority| (authority.name, authority.certificate))
         .collect();
     Ok(order::content(&order::View {
         gateway,
+        published: &published,
         site: &site,
         listeners: &book.find::<Listener>(&[("gateway", gateway.name.as_str().into())])?,
         credentials: &credentials,
@@ -41,7 +51,13 @@ pub(crate) fn newest(book: &Book<'_>, gateway: &str) -> Result<Option<StoredOrde
 pub(crate) fn is_behind(book: &Book<'_>, gateway: &Gateway) -> Result<bool> {
     Ok(match newest(book, &gateway.name)? {
         None => true,
-        Some(order) => order.received.is_none() || order.envelope.read()?.content != content(book, gateway)?,
+        Some(order) => {
+            order.received.is_none()
+                || order.envelope.read()?.content != content(book, gateway)?
+                || gateway.trusts.is_some()
+                || certify::wanted(book, gateway)?.is_some()
+                || lists::wanted_numbers(book, &gateway.name)? != gateway.lists_known
+        }
     })
 }
 
@@ -72,13 +88,38 @@ fn plan_one(book: &Book<'_>, gateway: &Gateway) -> Result<(Plan, Content)> {
     let newest = newest(book, &gateway.name)?;
     let confirmed = book.get::<StoredOrder>(&format!("{} {}", gateway.name, gateway.order_number))?;
     let old = confirmed.map(|order| order.envelope.read()).transpose()?.map(|order| order.content);
+    let certificate = certify::wanted(book, gateway)?;
+    // An order that tells of the estate's new key is needed even where nothing else has changed.
+    let new_key = gateway.trusts.is_some() && gateway.adopted;
     let to = match &newest {
         None => 1,
-        Some(order) if order.envelope.read()?.content == new => order.number,
-        Some(order) => order.number + 1,
+        Some(order) if certificate.is_some() => order.number + 1,
+        Some(order) => {
+            let stored = order.envelope.read()?;
+            if stored.content == new && !(new_key && stored.successor.is_none()) {
+                order.number
+            } else {
+                order.number + 1
+            }
+        }
     };
-    let nothing_to_do = old.as_ref() == Some(&new) && to == gateway.order_number;
-    let changes = order::difference(old.as_ref(), &new);
+    let numbers = lists::wanted_numbers(book, &gateway.name)?;
+    let nothing_to_do = old.as_ref() == Some(&new) && to == gateway.order_number && numbers == gateway.lists_known;
+    let mut changes = order::difference(old.as_ref(), &new);
+    if let Some((_, why)) = certificate {
+        let names: Vec<_> = gateway.names().iter().map(ToString::to_string).collect();
+        changes.push(Change { verb: "certify", words: format!("{}  ({why})", names.join(", ")) });
+    }
+    if let Some(words) = certify::remark(book, gateway)? {
+        changes.push(Change { verb: "note", words });
+    }
+    if new_key {
+        changes.push(Change { verb: "gateway", words: "the estate's new signing key".into() });
+    }
+    for (name, number) in numbers.iter().filter(|(name, number)| gateway.lists_known.get(*name) != Some(*number)) {
+        let before = gateway.lists_known.get(name).map_or_else(|| "none".to_owned(), ToString::to_string);
+        changes.push(Change { verb: "list", words: format!("of {name} {before} -> {number}") });
+    }
     Ok((Plan { gateway: gateway.name.clone(), from: gateway.order_number, to, changes, nothing_to_do }, new))
 }
 
@@ -135,6 +176,10 @@ struct Work {
     place: Arc<dyn Place>,
     envelope: Envelope,
     number: u64,
+    /// The key of the certificate that the order names.
+    certificate_key: Option<Secret>,
+    publications: Vec<Publication>,
+    numbers: BTreeMap<String, u64>,
 }
 
 /// Brings gateways to their newest order: only those that are behind, unless `again`. A gateway that cannot be reached does
@@ -143,13 +188,16 @@ struct Work {
 /// # Errors
 /// There is no such gateway, or the estate cannot be written. What fails at a gateway stands in its outcome.
 pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<Outcome>> {
-    let key = context.key()?;
+    let keys = context.keys()?;
+    let key = &keys.sealing;
     let now = context.now;
     let (estate, plans, stored) = context.write(|book| {
         let estate = estate::this(book)?;
         let mut plans = Vec::new();
         let mut work = Vec::new();
-        for gateway in wanted(book, names)? {
+        lists::sign_due(book, &keys, now)?;
+        for mut gateway in wanted(book, names)? {
+            certify::ensure(book, &keys, &mut gateway)?;
             let (plan, content) = plan_one(book, &gateway)?;
             if !plan.nothing_to_do || how.again {
                 let name = format!("{} {}", gateway.name, plan.to);
@@ -158,7 +206,11 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
                     None => {
                         let previous = newest(book, &gateway.name)?.map(|order| order.hash).unwrap_or_default();
                         let signing = key.open(&estate.private_key, estate::SIGNING)?;
-                        let envelope = order::sign(&estate.id, plan.to, &previous, now, content, &signing)?;
+                        let mut envelope = order::sign(&estate.id, plan.to, &previous, now, content, &signing)?;
+                        if let Some(trusted) = gateway.trusts.filter(|_| gateway.adopted) {
+                            let before = keys::previous(key, &estate, &trusted)?;
+                            envelope = order::sign_over(&envelope, &before, &signing)?;
+                        }
                         let hash = envelope.hash();
                         let stored = StoredOrder {
                             name,
@@ -175,19 +227,22 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
                     }
                 };
                 let host: Host = book.need(&gateway.host)?;
-                work.push((gateway, host, stored.envelope, plan.to));
+                let certificate_key = certify::key_of(&keys, &gateway)?;
+                let publications = lists::publications(book, &keys, &gateway.name)?;
+                let numbers = lists::wanted_numbers(book, &gateway.name)?;
+                work.push((gateway, host, stored.envelope, plan.to, certificate_key, publications, numbers));
             }
             plans.push(plan);
         }
         Ok((estate, plans, work))
     })?;
     let mut work = Vec::new();
-    for (gateway, host, envelope, number) in stored {
+    for (gateway, host, envelope, number, certificate_key, publications, numbers) in stored {
         let place = context.place(&host)?;
-        work.push(Work { gateway, host, place, envelope, number });
+        work.push(Work { gateway, host, place, envelope, number, certificate_key, publications, numbers });
     }
     let carried: Vec<_> = std::thread::scope(|scope| {
-        let (key, estate) = (&key, &estate);
+        let estate = &estate;
         let threads: Vec<_> = work.iter().map(|work| scope.spawn(move || carry(work, estate, key, how))).collect();
         threads
             .into_iter()
@@ -210,7 +265,7 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
     for (work, carried) in work.iter().zip(carried) {
         let Some(outcome) = outcomes.iter_mut().find(|outcome| outcome.gateway == work.gateway.name) else { continue };
         match carried {
-            Ok(Carried { installed, receipt, confirmed, waits }) => {
+            Ok(Carried { installed, receipt, confirmed, waits, published }) => {
                 outcome.state = "done".into();
                 outcome.installed = installed;
                 outcome.confirmed = confirmed;
@@ -221,6 +276,12 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
                     let mut gateway: Gateway = book.need(&work.gateway.name)?;
                     gateway.adopted = true;
                     gateway.order_number = gateway.order_number.max(work.number);
+                    if work.envelope.read().is_ok_and(|order| order.successor.is_some()) || gateway.trusts.is_none() {
+                        gateway.trusts = None;
+                    }
+                    if published {
+                        gateway.lists_known.clone_from(&work.numbers);
+                    }
                     book.put(&gateway)?;
                     let mut stored: StoredOrder = book.need(&format!("{} {}", work.gateway.name, work.number))?;
                     stored.received = Some(receipt.at);
@@ -243,6 +304,8 @@ struct Carried {
     confirmed: bool,
     /// Whether another program waits on the host for its hours.
     waits: bool,
+    /// Whether the lists arrived.
+    published: bool,
 }
 
 fn carry(
@@ -266,7 +329,13 @@ fn carry(
             estate_key: estate.public_key,
             gateway: work.gateway.name.clone(),
             private_key,
+            recovery_key: estate.recovery_key,
         })?;
+    }
+    // A program from before certificates waits for its hours: it cannot be given any yet.
+    let knows = installed != Installed::Waits;
+    if let Some(private_key) = work.certificate_key.clone().filter(|_| knows) {
+        place.ask(&Ask::Certify { private_key })?;
     }
     if work.host.via.starts_with("ssh://") {
         place.manage(&Manage::Updates { schedule: work.gateway.updates.clone() })?;
@@ -275,19 +344,22 @@ fn carry(
         Answer::Carried(receipt) if receipt.hash == work.envelope.hash() => receipt,
         _ => return Err(unexpected(work)),
     };
+    let published = knows;
+    let publish = || match work.publications.is_empty() || !knows {
+        true => Ok(()),
+        false => place.ask(&Ask::Publish { publications: work.publications.clone() }).map(drop),
+    };
+    let waits = !knows;
     let Some(until) = receipt.held else {
-        return Ok(Carried {
-            installed: done(installed),
-            receipt,
-            confirmed: false,
-            waits: installed == Installed::Waits,
-        });
+        publish()?;
+        return Ok(Carried { installed: done(installed), receipt, confirmed: false, waits, published });
     };
     // The old connection proves nothing: whether the way in is still open shows only a new one.
     place.afresh();
     match place.ask(&Ask::Confirm { hash: receipt.hash.clone() }) {
         Ok(Answer::Carried(_)) => {
-            Ok(Carried { installed: done(installed), receipt, confirmed: true, waits: installed == Installed::Waits })
+            publish()?;
+            Ok(Carried { installed: done(installed), receipt, confirmed: true, waits, published })
         }
         Ok(_) => Err(unexpected(work)),
         Err(problem) => Err(Problem::failed(format!(

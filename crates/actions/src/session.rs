@@ -104,7 +104,10 @@ fn take(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 book.put(&record)?;
             }
         }
-        NewsEvent::Ended { session, reason, words, received, sent, last_heard, .. } => {
+        NewsEvent::Ended { session, device, reason, words, received, sent, last_heard } => {
+            if !["shutdown", "replaced", "agent-stopped"].contains(&reason.as_str()) {
+                spend(book, device, item.at)?;
+            }
             if let Some(mut record) = book.get::<Session>(&format!("{gateway} {session}"))? {
                 record.ended = Some(item.at);
                 record.reason = Some(if words.is_empty() { reason.clone() } else { format!("{reason}: {words}") });
@@ -216,4 +219,14 @@ pub fn end(context: &mut Context, device: &str, gateway: Option<&str>, words: &s
     }
     context.write(|book| book.note("session end", device, words))?;
     Ok(ended)
+}
+
+/// A credential that is good for one session has had it: its gateway keeps it out, and here it counts as revoked.
+fn spend(book: &Book<'_>, device: &str, at: jiff::Timestamp) -> Result<()> {
+    let once = crate::credential::all_live(book, device)?.into_iter().filter(|credential| credential.once);
+    for credential in once {
+        let credential = crate::credential::revoke_within(book, credential, "it was good for one session", at)?;
+        book.note("credential revoke", &credential.name, "it was good for one session")?;
+    }
+    Ok(())
 }

@@ -107,10 +107,10 @@ fn a_credential_gets_one_address_at_each_listener_and_keeps_it_when_renewed() {
     let second = world.issue("tomas/tablet");
     assert_eq!(inner(&first), ["10.187.44.2", "10.190.0.2"]);
     assert_eq!(inner(&second), ["10.187.44.3", "10.190.0.3"]);
-    credential::revoke(&mut world.context, "mara/laptop", "lost").unwrap();
+    credential::revoke(&mut world.context, &whose("mara/laptop"), "lost", &mut |_, _| {}).unwrap();
     // The lowest address is free again, and yet a renewed credential keeps its own.
-    let (renewed, gateways) =
-        credential::renew(&mut world.context, "tomas/tablet", &CredentialWish::default()).unwrap();
+    let made = credential::renew(&mut world.context, "tomas/tablet", None, &CredentialWish::default()).unwrap();
+    let (renewed, gateways) = (made.credential, made.gateways);
     assert_eq!(inner(&renewed), inner(&second));
     assert_ne!(renewed.public_key, second.public_key);
     assert_eq!((renewed.name.as_str(), gateways), ("tomas/tablet/2", vec!["harbour".to_owned()]));
@@ -128,7 +128,8 @@ fn a_renewed_credential_lasts_as_long_as_the_old_one_did() {
     credential::issue(&mut world.context, "mara/laptop", &CredentialWish { expires, ..CredentialWish::default() })
         .unwrap();
     world.context.now += jiff::SignedDuration::from_hours(100);
-    let (renewed, _) = credential::renew(&mut world.context, "mara/laptop", &CredentialWish::default()).unwrap();
+    let renewed =
+        credential::renew(&mut world.context, "mara/laptop", None, &CredentialWish::default()).unwrap().credential;
     assert_eq!(renewed.expires.unwrap().duration_since(renewed.issued), jiff::SignedDuration::from_hours(240));
     let later = Some(world.context.now - jiff::SignedDuration::from_hours(1));
     let past = credential::issue(
@@ -150,7 +151,7 @@ fn a_key_belongs_to_one_credential_for_ever() {
     assert!(made.made_on_device && made.private_key.is_none());
     let again = credential::issue(&mut world.context, "tomas/tablet", &own()).unwrap_err();
     assert!(again.error.contains("known already"));
-    credential::revoke(&mut world.context, "mara/laptop", "lost").unwrap();
+    credential::revoke(&mut world.context, &whose("mara/laptop"), "lost", &mut |_, _| {}).unwrap();
     people::remove_device(&mut world.context, "mara/laptop").unwrap();
     // The device and its records are gone; the key is still out for good.
     assert!(credential::issue(&mut world.context, "tomas/tablet", &own()).is_err());
@@ -180,7 +181,7 @@ fn the_private_key_is_erased_only_when_the_handover_is_safe() {
     let failed =
         handover::hand_over(&mut world.context, "mara/laptop", None, |_| Err(Problem::failed("the disk is full")));
     assert_eq!(failed.unwrap_err().error, "the disk is full");
-    let still = credential::show(&mut world.context, "mara/laptop").unwrap();
+    let still = credential::show(&mut world.context, "mara/laptop", None).unwrap();
     assert!(still.credential.private_key.is_some() && still.credential.handed_over.is_none());
     assert_eq!(still.state, CredentialState::Ready.word());
     let mut text = String::new();
@@ -246,13 +247,14 @@ fn an_order_that_was_never_received_keeps_its_number_until_the_estate_changes() 
 fn suspending_keeps_the_credential_and_only_marks_it_in_the_order() {
     let mut world = World::new();
     world.issue("mara/laptop");
-    assert!(people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap());
-    assert!(!people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap(), "nothing to do twice");
+    assert!(people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap().is_some());
+    let twice = people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap();
+    assert!(twice.is_none(), "nothing to do twice");
     let plan = rollout::preview(&mut world.context, &[]).unwrap().remove(0);
     let known: Vec<_> = plan.changes.iter().filter(|change| change.verb == "known").collect();
     assert_eq!(known.len(), 2, "{plan:?}");
     assert_eq!(world.count::<Revocation>(), 0);
-    assert!(people::set_user_state(&mut world.context, "mara", UserState::Active).unwrap());
+    assert!(people::set_user_state(&mut world.context, "mara", UserState::Active).unwrap().is_some());
 }
 
 #[test]
@@ -275,11 +277,15 @@ fn a_reach_that_grows_makes_handovers_stale_and_one_that_shrinks_does_not() {
 fn half_an_estate_is_none() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("skerry");
-    assert_eq!(estate::create(&path, "Bad Name", None).unwrap_err().kind, Kind::Words);
-    assert_eq!(estate::create(&path, "skerry", Some("short")).unwrap_err().kind, Kind::Words);
+    assert_eq!(estate::create(&path, "Bad Name", None).err().unwrap().kind, Kind::Words);
+    assert_eq!(estate::create(&path, "skerry", Some("short")).err().unwrap().kind, Kind::Words);
     assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
     // A key of another estate lies there: neither is it overwritten, nor is an estate made beside it.
     std::fs::write(folder.path().join("skerry.key"), "a key").unwrap();
-    assert!(estate::create(&path, "skerry", None).unwrap_err().error.contains("sealing key"));
+    assert!(estate::create(&path, "skerry", None).err().unwrap().error.contains("sealing key"));
     assert!(!path.exists());
+}
+
+fn whose(device: &str) -> credential::Whose {
+    credential::Whose::Device(device.into(), None)
 }

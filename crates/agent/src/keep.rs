@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
-use yestrel_core::control::{Live, News, NewsEvent};
+use yestrel_core::control::{Live, News, NewsEvent, Publication};
 use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::order::{Envelope, Revoked};
 use yestrel_core::{Problem, Result};
@@ -16,6 +16,8 @@ use yestrel_core::{Problem, Result};
 const IDENTITY: &str = "identity.json";
 const BEFORE: &str = "before.json";
 const HELD: &str = "held.json";
+const CERTIFICATE_KEY: &str = "certificate-key.json";
+const PUBLISHED: &str = "published.json";
 
 /// News are answered in pages of this many.
 pub const PAGE: usize = 500;
@@ -28,6 +30,36 @@ pub struct Identity {
     pub estate_key: PublicKey,
     pub gateway: String,
     pub private_key: Secret,
+    /// What may sign in the place of the estate's key, when that is lost.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub recovery_key: Option<PublicKey>,
+    /// The estate's key before the present one: orders that were taken then may still be gone back to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub previous_key: Option<PublicKey>,
+}
+
+impl Identity {
+    /// Reads an order that was taken before, perhaps under the estate's key before.
+    ///
+    /// # Errors
+    /// As [`Identity::verify`].
+    pub fn verify_kept(&self, envelope: &Envelope) -> Result<yestrel_core::order::Order> {
+        self.verify(envelope).or_else(|problem| match &self.previous_key {
+            Some(previous) => envelope.verify(previous).map_err(|_| problem),
+            None => Err(problem),
+        })
+    }
+
+    /// Reads an order that the estate signed, with its key or the one for when that is lost.
+    ///
+    /// # Errors
+    /// Neither signed it, or as [`Envelope::verify`].
+    pub fn verify(&self, envelope: &Envelope) -> Result<yestrel_core::order::Order> {
+        match (envelope.verify(&self.estate_key), &self.recovery_key) {
+            (Err(problem), Some(recovery)) => envelope.verify(recovery).map_err(|_| problem),
+            (verified, _) => verified,
+        }
+    }
 }
 
 /// The folder of one agent.
@@ -275,12 +307,54 @@ impl Keep {
         if self.before()?.is_some() { Ok(()) } else { self.write(BEFORE, before) }
     }
 
+    /// The private key (PKCS#8) of the certificate that orders name.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn certificate_key(&self) -> Result<Option<Secret>> {
+        self.read(CERTIFICATE_KEY)
+    }
+
+    /// Keeps the private key of a certificate.
+    ///
+    /// # Errors
+    /// As [`write_whole`].
+    pub fn set_certificate_key(&self, key: &Secret) -> Result<()> {
+        self.write(CERTIFICATE_KEY, key)
+    }
+
+    /// What is published.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn published(&self) -> Result<Vec<Publication>> {
+        Ok(self.read(PUBLISHED)?.unwrap_or_default())
+    }
+
+    /// Keeps what is published.
+    ///
+    /// # Errors
+    /// As [`write_whole`].
+    pub fn set_published(&self, publications: &[Publication]) -> Result<()> {
+        self.write(PUBLISHED, &publications)
+    }
+
     /// Forgets everything.
     ///
     /// # Errors
     /// A file cannot be removed.
     pub fn forget(&self) -> Result<()> {
-        for name in [IDENTITY, "order.json", HELD, "revoked.json", "news.jsonl", "live.json", BEFORE] {
+        for name in [
+            IDENTITY,
+            "order.json",
+            HELD,
+            "revoked.json",
+            "news.jsonl",
+            "live.json",
+            BEFORE,
+            CERTIFICATE_KEY,
+            PUBLISHED,
+        ] {
             let path = self.folder.join(name);
             match fs::remove_file(&path) {
                 Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(cannot(&path)(error)),

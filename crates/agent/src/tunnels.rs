@@ -275,6 +275,16 @@ pub fn ended() -> Result<Vec<Ended>> {
     Ok(names(&folder, ".ended").into_iter().filter_map(read).collect())
 }
 
+/// Removes every file about a tunnel that is over, and the folder if nothing else is in it.
+pub fn leave_no_trace(name: &str) {
+    let Ok(folder) = folder() else { return };
+    for ending in ["ended", "sock", "log", "applied"] {
+        let _ = fs::remove_file(folder.join(format!("{name}.{ending}")));
+    }
+    // Not empty: of other tunnels.
+    let _ = fs::remove_dir(folder);
+}
+
 /// Waits beside a tunnel until its process is gone, and takes back what a crash left. Standard input ends with that process.
 pub fn keep(name: &str) {
     let _ = std::io::copy(&mut std::io::stdin(), &mut std::io::sink());

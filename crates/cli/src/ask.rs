@@ -53,7 +53,7 @@ pub fn passphrase(what: &str, file: Option<&Path>) -> Result<Zeroizing<String>> 
             .why("nobody sits at this terminal who could be asked")
             .try_("--passphrase-file FILE"));
     }
-    rpassword::prompt_password(format!("passphrase of {what}: "))
+    hidden(format!("passphrase of {what}: "))
         .map(Zeroizing::new)
         .map_err(|error| Problem::failed("the passphrase cannot be asked for").why(error.to_string()))
 }
@@ -71,6 +71,47 @@ pub fn new_passphrase(what: &str, file: Option<&Path>) -> Result<Zeroizing<Strin
         return Err(Problem::words("the passphrase is too short").why("it must have 12 characters at least"));
     }
     Ok(first)
+}
+
+/// A new password of an account, asked twice; how strong it is, others decide.
+///
+/// # Errors
+/// Nobody can be asked, or the two differ.
+pub fn new_password(whom: &str) -> Result<Zeroizing<String>> {
+    if !somebody_there() {
+        return Err(Problem::words(format!("the account of {whom} needs a password"))
+            .why("nobody sits at this terminal who could be asked")
+            .try_("--generate   makes one")
+            .try_("--password-file FILE"));
+    }
+    let ask = |what: String| {
+        hidden(what)
+            .map(Zeroizing::new)
+            .map_err(|error| Problem::failed("the password cannot be asked for").why(error.to_string()))
+    };
+    let first = ask(format!("password of {whom}: "))?;
+    if *ask(format!("password of {whom}, once more: "))? != *first {
+        return Err(Problem::words("the two passwords differ"));
+    }
+    Ok(first)
+}
+
+/// Asks without echo. The echo is off before the question shows, so that nothing typed early is seen.
+fn hidden(prompt: impl AsRef<str>) -> io::Result<String> {
+    use nix::sys::termios::{LocalFlags, SetArg, Termios, tcgetattr, tcsetattr};
+    struct Restored(fs::File, Termios);
+    impl Drop for Restored {
+        fn drop(&mut self) {
+            let _ = tcsetattr(&self.0, SetArg::TCSANOW, &self.1);
+        }
+    }
+    let terminal = fs::OpenOptions::new().read(true).write(true).open("/dev/tty")?;
+    let before = tcgetattr(&terminal)?;
+    let mut silent = before.clone();
+    silent.local_flags.remove(LocalFlags::ECHO);
+    tcsetattr(&terminal, SetArg::TCSANOW, &silent)?;
+    let _restored = Restored(terminal, before);
+    rpassword::prompt_password(prompt.as_ref())
 }
 
 /// The user's data folder.
@@ -106,7 +147,7 @@ impl yestrel_actions::Person for Terminal {
                 .try_("the same command on a terminal")
                 .try_("a key without a passphrase, or a key agent"));
         }
-        rpassword::prompt_password(format!("{what}: "))
+        hidden(format!("{what}: "))
             .map(Zeroizing::new)
             .map_err(|error| Problem::failed(format!("the {what} cannot be asked for")).why(error.to_string()))
     }

@@ -36,6 +36,9 @@ pub struct Arguments {
     /// The tunnel's name here [default: the first gateway of the handover]
     #[arg(long)]
     name: Option<String>,
+    /// For one session on a machine that is not one's own: the handover's file is deleted, and nothing is left behind
+    #[arg(long, conflicts_with = "background")]
+    once: bool,
     /// A file with the private key, in base64, of a pair that was made on this device
     #[arg(long, value_name = "FILE")]
     private_key: Option<PathBuf>,
@@ -58,7 +61,30 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
         return in_background(output, arguments, &tunnel);
     }
     let options = Options { handover, name: tunnel, proxy: arguments.proxy, strict: arguments.strict };
-    connect::run(&options, &|told| tell(output, told))
+    if !arguments.once {
+        return connect::run(&options, &|told| tell(output, told));
+    }
+    // The key is in memory from here on; its file must not outlive this, however the session ends.
+    forget(&arguments.file)?;
+    let ended = connect::run(&options, &|told| tell(output, told));
+    tunnels::leave_no_trace(&options.name);
+    ended
+}
+
+/// Overwrites a file, as far as its file system lets that reach the disk, and deletes it.
+fn forget(file: &std::path::Path) -> Result<()> {
+    let erase = || {
+        let mut open = std::fs::OpenOptions::new().write(true).open(file)?;
+        let length = open.metadata()?.len();
+        std::io::copy(&mut std::io::Read::take(std::io::repeat(0), length), &mut open)?;
+        open.sync_all()?;
+        std::fs::remove_file(file)
+    };
+    erase().map_err(|error| {
+        Problem::failed(format!("the handover {} cannot be deleted", file.display()))
+            .why(format!("{error}; with --once nothing is left behind, so nothing was begun"))
+            .try_("put it where it can be deleted, or leave --once out")
+    })
 }
 
 fn tell(output: Output, told: Told) {

@@ -3,15 +3,18 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
-use jiff::Timestamp;
-use yestrel_actions::credential::{self, View, Wish};
-use yestrel_actions::handover;
+use jiff::{SignedDuration, Timestamp};
+use yestrel_actions::credential::{self, Filter, View, Whose, Wish};
+use yestrel_actions::forms::{self, Bundle, Form};
+use yestrel_actions::{Context, handover, shared};
 use yestrel_core::facts::Grade;
 use yestrel_core::keys::PublicKey;
-use yestrel_core::nouns::{Credential, CredentialState};
+use yestrel_core::nouns::{Credential, CredentialKind, CredentialState};
+use yestrel_core::x509::Algorithm;
 use yestrel_core::{Problem, Result};
 
-use crate::output::{Cell, Table, list};
+use crate::authority::{self, read_file, shown};
+use crate::output::{Cell, Output, Table, list};
 use crate::{Global, ask};
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -22,46 +25,115 @@ pub enum StateName {
     Revoked,
 }
 
+/// What lets somebody in.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum KindName {
+    /// X25519, for the tunnel talon
+    KeyPair,
+    /// X.509, for clients that devices have
+    Certificate,
+    /// An account with a password
+    Password,
+    /// Of a listener or of a link between two sites
+    SharedSecret,
+}
+
+impl KindName {
+    /// The kind of a device's credential; nothing for what is no device's.
+    fn of_device(self) -> Option<CredentialKind> {
+        match self {
+            Self::KeyPair => Some(CredentialKind::KeyPair),
+            Self::Certificate => Some(CredentialKind::Certificate),
+            Self::Password => Some(CredentialKind::Password),
+            Self::SharedSecret => None,
+        }
+    }
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+pub enum FormName {
+    /// One file with key, certificate and chain under a transport password
+    Pkcs12,
+    /// A folder of PEM files, the key readable
+    Pem,
+    /// A signed configuration profile
+    Apple,
+    /// A PowerShell script
+    Windows,
+    /// A bundle with steps
+    Android,
+}
+
 #[derive(Subcommand)]
 pub enum Command {
-    /// Make what lets a device in: a key pair, and an inner address at each listener
+    /// Make what lets a device in: a key pair, a certificate, or an account with a password
     #[command(
-        after_help = "Example:\n  yestrel credential issue mara/laptop --until 90d\n  yestrel credential issue mara/laptop --at harbour --at pier-office --public-key KEY"
+        after_help = "Example:\n  yestrel credential issue mara/laptop --until 90d\n  yestrel credential issue mara/phone --kind certificate\n  yestrel credential issue mara/phone --kind password --generate --second-factor\n  yestrel credential issue --group crew --kind certificate\n  yestrel credential issue boatyard+harbour --kind shared-secret"
     )]
     Issue {
-        /// USER/DEVICE
-        device: String,
+        /// USER/DEVICE; for a shared secret GATEWAY/LISTENER or SITE+SITE
+        #[arg(required_unless_present = "group")]
+        device: Option<String>,
+        /// Every device of this group's users that has none of that kind
+        #[arg(long, conflicts_with = "device")]
+        group: Option<String>,
+        /// What kind
+        #[arg(long, value_enum, default_value = "key-pair")]
+        kind: KindName,
         /// Where it may come in: a gateway or GATEWAY/LISTENER; several times, in order of preference
         #[arg(long = "at", value_name = "PLACE")]
         at: Vec<String>,
         #[command(flatten)]
         about: About,
+        /// Good for one session, on a machine that is not one's own
+        #[arg(long)]
+        once: bool,
     },
     /// All credentials, or those of one device
-    #[command(after_help = "Example:\n  yestrel credential list --state handed-over")]
+    #[command(
+        after_help = "Example:\n  yestrel credential list --state handed-over\n  yestrel credential list --expiring 30d\n  yestrel credential list --kind shared-secret"
+    )]
     List {
         /// USER/DEVICE
         device: Option<String>,
         /// Only those in this state
         #[arg(long, value_enum)]
         state: Option<StateName>,
+        /// Only those of this kind
+        #[arg(long, value_enum)]
+        kind: Option<KindName>,
+        /// Only those that end within this time, or by this date
+        #[arg(long, value_name = "WHEN", value_parser = moment)]
+        expiring: Option<Timestamp>,
     },
     /// One credential in full
     #[command(after_help = "Example:\n  yestrel credential show mara/laptop")]
     Show {
         /// USER/DEVICE, or one of its credentials: USER/DEVICE/NUMBER
         name: String,
+        /// Which, where the device has several
+        #[arg(long, value_enum)]
+        kind: Option<KindName>,
     },
     /// Give a device, once, everything that it needs; the private key is erased from the estate with it
     #[command(
-        after_help = "Example:\n  yestrel credential handover mara/laptop --to mara-laptop.yestrel\n  yestrel credential handover mara/phone --code"
+        after_help = "Example:\n  yestrel credential handover mara/laptop --to mara-laptop.yestrel\n  yestrel credential handover mara/phone --code\n  yestrel credential handover mara/phone --kind certificate --as apple --to mara-phone.mobileconfig\n  yestrel credential handover mara/phone --kind password"
     )]
     Handover {
-        /// USER/DEVICE
+        /// USER/DEVICE; for a shared secret its holder
         name: String,
-        /// The file to write, with mode 0600
-        #[arg(long, value_name = "FILE", required_unless_present = "code")]
+        /// Which, where the device has several
+        #[arg(long, value_enum)]
+        kind: Option<KindName>,
+        /// The file to write, with mode 0600; for pem a folder
+        #[arg(long, value_name = "FILE")]
         to: Option<PathBuf>,
+        /// The form of a certificate's handover [default: pkcs12]
+        #[arg(long = "as", value_enum, value_name = "FORM")]
+        form: Option<FormName>,
+        /// PKCS#12 with the older encryption (3DES, SHA-1), for clients that know no other
+        #[arg(long)]
+        for_old_clients: bool,
         /// Encrypt it under a passphrase (age format), asked for twice
         #[arg(long)]
         passphrase: bool,
@@ -72,22 +144,53 @@ pub enum Command {
         #[arg(long, conflicts_with_all = ["to", "passphrase", "passphrase_file"])]
         code: bool,
     },
-    /// Make a new key for a device, with the same ways and addresses; the old key is revoked at once
-    #[command(after_help = "Example:\n  yestrel credential renew mara/laptop")]
+    /// Make a new one for a device: a key pair or password in place of the old at once, a certificate beside the old one until
+    /// that ends
+    #[command(
+        after_help = "Example:\n  yestrel credential renew mara/laptop\n  yestrel credential renew --due 30d   all certificates that end within 30 days; a timer can run it\n  yestrel credential renew boatyard+harbour --kind shared-secret --overlap 14d"
+    )]
     Renew {
-        /// USER/DEVICE
-        name: String,
+        /// USER/DEVICE; for a shared secret its holder
+        #[arg(required_unless_present = "due")]
+        name: Option<String>,
+        /// Which, where the device has several
+        #[arg(long, value_enum)]
+        kind: Option<KindName>,
+        /// All certificates that end within this time
+        #[arg(long, value_name = "WHEN", value_parser = moment, conflicts_with = "name")]
+        due: Option<Timestamp>,
+        /// How long the old shared secret still holds beside the new one
+        #[arg(long, value_name = "DURATION", value_parser = days, default_value = "14d")]
+        overlap: SignedDuration,
         #[command(flatten)]
         about: About,
     },
-    /// Take a device's access back, for good and at once: its sessions end with the reason
-    #[command(after_help = "Example:\n  yestrel credential revoke tomas/tablet --reason 'lost on the ferry'")]
+    /// Take access back, for good and at once: sessions end with the reason
+    #[command(
+        after_help = "Example:\n  yestrel credential revoke tomas/tablet --reason 'lost on the ferry'   everything that the device has\n  yestrel credential revoke tomas/tablet --kind certificate --reason superseded\n  yestrel credential revoke --group seasonal --reason 'the season is over'\n\nOn revocation lists the reason stands as RFC 5280 has it: its own words are taken (key-compromise, superseded, cessation-of-operation, affiliation-changed, privilege-withdrawn), \"lost\" and \"stolen\" are key-compromise."
+    )]
     Revoke {
-        /// USER/DEVICE
-        name: String,
+        /// USER/DEVICE; for a shared secret its holder
+        #[arg(required_unless_present = "group")]
+        name: Option<String>,
+        /// Everything that this group's users have
+        #[arg(long, conflicts_with = "name")]
+        group: Option<String>,
+        /// Only of this kind
+        #[arg(long, value_enum)]
+        kind: Option<KindName>,
         /// Why: the device is shown it, and the history keeps it
         #[arg(long, value_name = "WORDS")]
         reason: String,
+        /// Show what would be taken back, and change nothing
+        #[arg(long)]
+        preview: bool,
+    },
+    /// End the lock-out of an account before its time
+    #[command(after_help = "Example:\n  yestrel credential lift mara/phone")]
+    Lift {
+        /// USER/DEVICE
+        name: String,
     },
 }
 
@@ -102,6 +205,56 @@ pub struct About {
     /// The public key, in base64, of a pair that was made on the device
     #[arg(long, value_name = "KEY", value_parser = public_key)]
     public_key: Option<PublicKey>,
+    /// A request (PKCS#10) that was made on the device, for a certificate
+    #[arg(long, value_name = "FILE")]
+    request: Option<PathBuf>,
+    /// The authority that signs a certificate [default: the only one that issues]
+    #[arg(long)]
+    authority: Option<String>,
+    /// What a certificate's key is made of, where it is made here: p-256, p-384, rsa-3072, rsa-4096
+    #[arg(long = "key", value_name = "KIND", default_value = "p-256", value_parser = authority::algorithm)]
+    algorithm: Algorithm,
+    /// Make the password of an account, instead of asking for it twice
+    #[arg(long, conflicts_with = "password_file")]
+    generate: bool,
+    /// Read the password of an account from a file instead of asking
+    #[arg(long, value_name = "FILE")]
+    password_file: Option<PathBuf>,
+    /// An account also needs a code that changes (RFC 6238)
+    #[arg(long)]
+    second_factor: bool,
+}
+
+impl About {
+    /// What is wished for; asks for the password of an account.
+    fn wish(&self, kind: CredentialKind, at: Vec<String>, once: bool, whom: &str) -> Result<Wish> {
+        let password = match (kind, self.generate, &self.password_file) {
+            (CredentialKind::Password, false, Some(file)) => {
+                Some(ask::passphrase(&format!("the account of {whom}"), Some(file.as_path()))?)
+            }
+            (CredentialKind::Password, false, None) => Some(ask::new_password(whom)?),
+            _ => None,
+        };
+        Ok(Wish {
+            kind,
+            at,
+            public_key: self.public_key,
+            request: self.request.as_deref().map(read_file).transpose()?,
+            algorithm: self.algorithm,
+            authority: self.authority.clone(),
+            password,
+            second_factor: self.second_factor,
+            once,
+            valid_from: self.from,
+            expires: self.until,
+        })
+    }
+}
+
+/// A time span in days or hours.
+fn days(text: &str) -> std::result::Result<SignedDuration, String> {
+    let at = moment(text)?;
+    Ok(at.duration_since(Timestamp::now()))
 }
 
 fn public_key(text: &str) -> std::result::Result<PublicKey, String> {
@@ -109,7 +262,7 @@ fn public_key(text: &str) -> std::result::Result<PublicKey, String> {
 }
 
 /// A date (its beginning, UTC), a moment, or a time from now.
-fn moment(text: &str) -> std::result::Result<Timestamp, String> {
+pub fn moment(text: &str) -> std::result::Result<Timestamp, String> {
     if let Ok(at) = text.parse::<Timestamp>() {
         return Ok(at);
     }
@@ -154,82 +307,105 @@ fn state(view: &View) -> Cell {
     Cell::State(grade, word)
 }
 
+/// Where a credential may come in.
+fn places(credential: &Credential) -> Vec<String> {
+    match credential.kind {
+        CredentialKind::KeyPair => ways(credential),
+        _ => credential.gateways.clone(),
+    }
+}
+
 pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     let mut context = global.context()?;
     match command {
-        Command::Issue { device, at, about } => {
-            let wish = Wish { at, public_key: about.public_key, valid_from: about.from, expires: about.until };
-            let issued = credential::issue(&mut context, &device, &wish)?;
-            output.say(&format!("issued {} for {}", issued.name, ways(&issued).join(", ")));
-            if let Some(end) = issued.expires {
-                output.say(&format!("it ends on {}", yestrel_core::moment(end)));
+        Command::Issue { device, group, kind, at, about, once } => match (kind.of_device(), device, group) {
+            (None, Some(holder), _) => {
+                let made = shared::issue(&mut context, &holder)?;
+                output.say(&format!("made {}", made.name));
+                output
+                    .say(&format!("yestrel credential handover {} --kind shared-secret   shows it, once", made.holder));
             }
-            output.say(&format!(
-                "yestrel rollout   lets it in;  yestrel credential handover {device} --to FILE   gives it to the device"
-            ));
-        }
-        Command::List { device, state: wanted } => {
+            (None, None, _) => {
+                return Err(Problem::words("a shared secret is not a group's").why("it is a listener's or a link's"));
+            }
+            (Some(kind), _, Some(group)) => issue_group(global, &mut context, &group, kind, at, &about, once)?,
+            (Some(kind), device, None) => {
+                let device = device.unwrap_or_default();
+                let wish = about.wish(kind, at, once, &device)?;
+                let issued = credential::issue(&mut context, &device, &wish)?;
+                say_issued(output, &issued);
+            }
+        },
+        Command::List { kind: Some(KindName::SharedSecret), .. } => list_shared(output, &mut context)?,
+        Command::List { device, state: wanted, kind, expiring } => {
             let wanted = wanted.map(|state| match state {
                 StateName::Ready => CredentialState::Ready,
                 StateName::HandedOver => CredentialState::HandedOver,
                 StateName::Expired => CredentialState::Expired,
                 StateName::Revoked => CredentialState::Revoked,
             });
+            let filter = Filter { state: wanted, kind: kind.and_then(KindName::of_device), expiring };
             let mut table = Table::new(
-                &["name", "state", "ways", "issued", "expires", "last used", "remark"],
-                "no credentials; yestrel credential issue USER/DEVICE",
+                &["name", "kind", "state", "ways", "issued", "expires", "last used", "remark"],
+                if expiring.is_some() {
+                    "none ends by then"
+                } else {
+                    "no credentials; yestrel credential issue USER/DEVICE"
+                },
             );
-            for view in credential::list(&mut context, device.as_deref(), wanted)? {
-                let remark = view
-                    .credential
-                    .reason
-                    .clone()
-                    .or_else(|| Some(view.stale.join("; ")).filter(|stale| !stale.is_empty()));
+            for view in credential::list(&mut context, device.as_deref(), &filter)? {
                 table.row(vec![
                     (&view.credential.name).into(),
+                    view.credential.kind.word().into(),
                     state(&view),
-                    list(&ways(&view.credential)),
+                    list(&places(&view.credential)),
                     view.credential.issued.into(),
                     view.credential.expires.into(),
                     view.credential.last_used.into(),
-                    remark.into(),
+                    remark(&view, context.now).into(),
                 ]);
             }
             output.table(&table);
         }
-        Command::Show { name } => {
-            let view = credential::show(&mut context, &name)?;
-            let state = state(&view);
-            let credential = view.credential;
-            output.record(&[
-                ("name", credential.name.clone().into()),
-                ("device", (&credential.device).into()),
-                ("kind", "key pair".into()),
-                ("state", state),
-                ("key", credential.public_key.fingerprint().into()),
-                ("made", if credential.made_on_device { "on the device" } else { "in the estate" }.into()),
-                ("ways", list(&ways(&credential))),
-                ("issued", credential.issued.into()),
-                ("valid from", credential.valid_from.into()),
-                ("expires", credential.expires.into()),
-                ("handed over", credential.handed_over.into()),
-                ("first used", credential.first_used.into()),
-                ("last used", credential.last_used.into()),
-                ("revoked", credential.revoked.into()),
-                ("reason", credential.reason.clone().into()),
-                ("stale", list(&view.stale)),
-            ]);
-        }
-        Command::Handover { name, to, passphrase, passphrase_file, code } => {
-            let view = credential::show(&mut context, &name)?;
-            let where_to =
-                to.as_ref().map_or_else(|| "this terminal, as a code".to_owned(), |path| path.display().to_string());
+        Command::Show { name, kind: Some(KindName::SharedSecret) } => show_shared(output, &mut context, &name)?,
+        Command::Show { name, kind } => show(output, &mut context, &name, kind.and_then(KindName::of_device))?,
+        Command::Handover { name, kind, to, form, for_old_clients, passphrase, passphrase_file, code } => {
             if code && !output.terminal {
                 return Err(Problem::words("a code to scan is for a terminal")
                     .why("standard output is none")
                     .try_("--to FILE"));
             }
+            if kind == Some(KindName::SharedSecret) {
+                return hand_over_shared(global, &mut context, &name, to.as_deref());
+            }
+            let view = credential::show(&mut context, &name, kind.and_then(KindName::of_device))?;
+            let plain = form.is_none() && !for_old_clients;
+            let sealed = passphrase || passphrase_file.is_some();
+            match view.credential.kind {
+                CredentialKind::KeyPair if plain => {}
+                CredentialKind::Certificate if !sealed && !code => {
+                    return hand_over_certificate(global, &mut context, &view, to, form, for_old_clients);
+                }
+                CredentialKind::Password if plain && !sealed => {
+                    return hand_over_account(global, &mut context, &view, to.as_deref());
+                }
+                kind => {
+                    return Err(Problem::words("these options do not belong together").why(match kind {
+                        CredentialKind::Certificate => {
+                            "a certificate's bundle has a transport password of its own, and does not fit into a code"
+                        }
+                        _ => "--as and --for-old-clients are for certificates",
+                    }));
+                }
+            }
+            if to.is_none() && !code {
+                return Err(Problem::words("--to FILE is missing")
+                    .why("a handover holds a private key; it goes to a file")
+                    .try_("--code   shows it as a code to scan"));
+            }
+            let where_to =
+                to.as_ref().map_or_else(|| "this terminal, as a code".to_owned(), |path| path.display().to_string());
             if !view.credential.made_on_device {
                 ask::confirm(
                     global.yes,
@@ -239,60 +415,414 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     ),
                 )?;
             }
-            let passphrase = if passphrase || passphrase_file.is_some() {
-                Some(ask::new_passphrase("the handover", passphrase_file.as_deref())?)
-            } else {
-                None
-            };
-            let handed =
-                handover::hand_over(
-                    &mut context,
-                    &name,
-                    passphrase.as_deref().map(String::as_str),
-                    |text| match &to {
-                        Some(path) => handover::write_file(path, text),
-                        None => show_code(output, text),
-                    },
-                )?;
+            let passphrase =
+                if sealed { Some(ask::new_passphrase("the handover", passphrase_file.as_deref())?) } else { None };
+            let handed = handover::hand_over(
+                &mut context,
+                &view.credential.name,
+                passphrase.as_deref().map(String::as_str),
+                |text| match &to {
+                    Some(path) => handover::write_file(path, text),
+                    None => show_code(output, text),
+                },
+            )?;
             if let Some(path) = to {
                 output.say(&format!("handed {} over in {}", handed.name, path.display()));
+                let once = if handed.once { " --once" } else { "" };
                 output.say(&format!(
-                    "on the device: yestrel connect {}",
+                    "on the device: yestrel connect {}{once}",
                     path.file_name().unwrap_or_default().to_string_lossy()
                 ));
             }
         }
-        Command::Renew { name, about } => {
-            let before = credential::show(&mut context, &name)?;
-            ask::confirm(
-                global.yes,
-                &format!(
-                    "this revokes {}: its sessions end, and the device needs the new handover to come in again",
-                    before.credential.name
-                ),
-            )?;
-            let wish =
-                Wish { at: Vec::new(), public_key: about.public_key, valid_from: about.from, expires: about.until };
-            let (renewed, gateways) = credential::renew(&mut context, &name, &wish)?;
-            output.say(&format!("made {} in place of {}", renewed.name, before.credential.name));
-            crate::rollout::carry(global, &mut context, &gateways)?;
-            output.say(&format!("yestrel credential handover {} --to FILE   gives it to the device", renewed.device));
+        Command::Renew { due: Some(by), .. } => renew_due(global, &mut context, by)?,
+        Command::Renew { name, kind: Some(KindName::SharedSecret), overlap, .. } => {
+            let holder = name.unwrap_or_default();
+            let (made, until) = shared::renew(&mut context, &holder, overlap)?;
+            output.say(&format!(
+                "made {}; the one before holds beside it until {}",
+                made.name,
+                yestrel_core::moment(until)
+            ));
+            output.say(&format!("yestrel credential handover {} --kind shared-secret   shows it, once", made.holder));
         }
-        Command::Revoke { name, reason } => {
-            let view = credential::show(&mut context, &name)?;
-            ask::confirm(
-                global.yes,
-                &format!(
-                    "this takes {} back for good: its sessions end now, with the reason {reason:?}",
-                    view.credential.name
-                ),
-            )?;
-            let (revoked, gateways) = credential::revoke(&mut context, &name, &reason)?;
-            output.say(&format!("revoked {}", revoked.name));
-            crate::rollout::carry(global, &mut context, &gateways)?;
+        Command::Renew { name, kind, about, .. } => {
+            let name = name.unwrap_or_default();
+            let before = credential::show(&mut context, &name, kind.and_then(KindName::of_device))?.credential;
+            let effect = match before.kind {
+                CredentialKind::KeyPair => "its sessions end, and the device needs the new handover to come in again",
+                CredentialKind::Password => "its password holds no more",
+                CredentialKind::Certificate => "",
+            };
+            if before.kind != CredentialKind::Certificate {
+                ask::confirm(global.yes, &format!("this revokes {}: {effect}", before.name))?;
+            }
+            let wish = about.wish(before.kind, Vec::new(), false, &before.device)?;
+            let renewed = credential::renew(&mut context, &before.name, None, &wish)?;
+            let made = &renewed.credential;
+            output.say(&format!("made {} in place of {}", made.name, before.name));
+            if let (CredentialKind::Certificate, Some(end)) = (before.kind, before.expires) {
+                output.say(&format!("{} holds beside it until {}", before.name, yestrel_core::moment(end)));
+            }
+            crate::rollout::carry(global, &mut context, &renewed.gateways)?;
+            say_handover(output, made);
+        }
+        Command::Revoke { name: Some(holder), kind: Some(KindName::SharedSecret), reason, preview, .. } => {
+            if preview {
+                return show_shared(output, &mut context, &holder);
+            }
+            ask::confirm(global.yes, &format!("this takes the shared secret of {holder} back for good"))?;
+            for ended in shared::revoke(&mut context, &holder, &reason)? {
+                output.say(&format!("revoked {}", ended.name));
+            }
+        }
+        Command::Revoke { name, group, kind, reason, preview } => {
+            let kind = kind.and_then(KindName::of_device);
+            let whose = match (name, group) {
+                (Some(name), _) => Whose::Device(name, kind),
+                (None, group) => Whose::Group(group.unwrap_or_default(), kind),
+            };
+            revoke(global, &mut context, &whose, &reason, preview)?;
+        }
+        Command::Lift { name } => {
+            let locked = credential::lift(&mut context, &name)?;
+            output.say(&if locked {
+                format!("{name} can sign in again")
+            } else {
+                format!("{name} was not locked out; its failures count from nought again")
+            });
         }
     }
     Ok(())
+}
+
+fn say_handover(output: Output, made: &Credential) {
+    let device = &made.device;
+    output.say(&match made.kind {
+        CredentialKind::KeyPair => format!("yestrel credential handover {device} --to FILE   gives it to the device"),
+        CredentialKind::Certificate => format!(
+            "yestrel credential handover {} --as pkcs12|pem|apple|windows|android --to FILE   gives it to the device",
+            made.name
+        ),
+        CredentialKind::Password => format!("yestrel credential handover {}   tells its holder", made.name),
+    });
+}
+
+fn say_issued(output: Output, issued: &Credential) {
+    let places = places(issued);
+    let at = if places.is_empty() { String::new() } else { format!(" for {}", places.join(", ")) };
+    output.say(&format!("issued {}{at}", issued.name));
+    if let Some(end) = issued.expires {
+        output.say(&format!("it ends on {}", yestrel_core::moment(end)));
+    }
+    if let Some(account) = &issued.account {
+        output.say(&format!("it signs in as {}", account.name));
+        if account.ms_chap.is_some() {
+            output.note("a second form of the password is kept, sealed: a registry asks for ms-chap-v2");
+        }
+        if account.generated.is_none() && account.second_factor.is_none() {
+            return;
+        }
+    }
+    match issued.kind {
+        CredentialKind::KeyPair => output.say(&format!(
+            "yestrel rollout   lets it in;  yestrel credential handover {} --to FILE   gives it to the device",
+            issued.device
+        )),
+        _ => say_handover(output, issued),
+    }
+}
+
+fn issue_group(
+    global: &Global,
+    context: &mut Context,
+    group: &str,
+    kind: CredentialKind,
+    at: Vec<String>,
+    about: &About,
+    once: bool,
+) -> Result<()> {
+    let output = global.output();
+    let would = credential::would_issue(context, group, kind)?;
+    let words = kind.words();
+    if !would.have_one.is_empty() {
+        output.note(&format!("{} have a {words} already{}", would.have_one.len(), shown(&would.have_one)));
+    }
+    if !would.without_device.is_empty() {
+        output.note(&format!("{} have no device{}", would.without_device.len(), shown(&would.without_device)));
+    }
+    if would.done.is_empty() {
+        output.say(&format!("nobody in {group} needs a {words}"));
+        return Ok(());
+    }
+    ask::confirm(
+        global.yes,
+        &format!("this issues {} of kind {}{}", would.done.len(), kind.word(), shown(&would.done)),
+    )?;
+    let wish = about.wish(kind, at, once, group)?;
+    let bar = global.progress(would.done.len() as u64, "issue");
+    let many = credential::issue_group(context, group, &wish, &mut |at, _| bar.set_position(at as u64))?;
+    bar.finish_and_clear();
+    output.say(&format!("issued {}{}", many.done.len(), shown(&many.done)));
+    output.say("yestrel rollout   lets them in");
+    Ok(())
+}
+
+fn remark(view: &View, now: Timestamp) -> Option<String> {
+    let credential = &view.credential;
+    let locked = credential.account.as_ref().and_then(|account| account.locked(now));
+    if let Some(until) = locked {
+        return Some(format!("locked out until {}", yestrel_core::moment(until)));
+    }
+    if credential.superseded.is_some() && credential.revoked.is_none() {
+        return Some("renewed".into());
+    }
+    credential.reason.clone().or_else(|| Some(view.stale.join("; ")).filter(|stale| !stale.is_empty()))
+}
+
+fn show(output: Output, context: &mut Context, name: &str, kind: Option<CredentialKind>) -> Result<()> {
+    let view = credential::show(context, name, kind)?;
+    let now = context.now;
+    let state = state(&view);
+    let credential = view.credential;
+    let mut record = vec![
+        ("name", Cell::from(credential.name.clone())),
+        ("device", (&credential.device).into()),
+        ("kind", credential.kind.words().into()),
+        ("state", state),
+    ];
+    match (&credential.certificate, &credential.account) {
+        (Some(serial), _) => {
+            let certificate = forms::certificate(context, serial)?;
+            record.extend([
+                ("signed by", certificate.authority.into()),
+                ("serial", serial.into()),
+                ("fingerprint", certificate.fingerprint.into()),
+                ("names", list(&certificate.names)),
+                ("made of", certificate.strength.into()),
+                ("list says", certificate.state.into()),
+            ]);
+        }
+        (None, Some(account)) => {
+            let second = account.second_factor.as_ref();
+            record.extend([
+                ("account", (&account.name).into()),
+                ("second factor", second.is_some().into()),
+                ("form for ms-chap-v2", account.ms_chap.is_some().into()),
+                ("failures", account.failures.into()),
+                ("locked out until", account.locked(now).into()),
+            ]);
+        }
+        (None, None) => record.push(("key", credential.public_key.fingerprint().into())),
+    }
+    record.extend([
+        ("made", if credential.made_on_device { "on the device" } else { "in the estate" }.into()),
+        ("once", credential.once.into()),
+        ("ways", list(&places(&credential))),
+        ("issued", credential.issued.into()),
+        ("valid from", credential.valid_from.into()),
+        ("expires", credential.expires.into()),
+        ("renewed", credential.superseded.into()),
+        ("handed over", credential.handed_over.into()),
+        ("first used", credential.first_used.into()),
+        ("last used", credential.last_used.into()),
+        ("revoked", credential.revoked.into()),
+        ("reason", credential.reason.clone().into()),
+        ("stale", list(&view.stale)),
+    ]);
+    output.record(&record);
+    Ok(())
+}
+
+fn hand_over_certificate(
+    global: &Global,
+    context: &mut Context,
+    view: &View,
+    to: Option<PathBuf>,
+    form: Option<FormName>,
+    old: bool,
+) -> Result<()> {
+    let output = global.output();
+    let name = &view.credential.name;
+    let form = match form {
+        None | Some(FormName::Pkcs12) => Form::Pkcs12 { old },
+        Some(_) if old => {
+            return Err(
+                Problem::words("--for-old-clients is for pkcs12").why("the other forms are made for one system each")
+            );
+        }
+        Some(FormName::Pem) => Form::Pem,
+        Some(FormName::Apple) => Form::Apple,
+        Some(FormName::Windows) => Form::Windows,
+        Some(FormName::Android) => Form::Android,
+    };
+    let to = to.ok_or_else(|| {
+        Problem::words("--to FILE is missing").why("a bundle goes to a file; its password is shown here, apart from it")
+    })?;
+    if !view.credential.made_on_device {
+        ask::confirm(
+            global.yes,
+            &format!("this reveals the private key of {name} to {}, and erases it from the estate", to.display()),
+        )?;
+    }
+    if old {
+        output.note("3DES and SHA-1 keep the key of this bundle only weakly; delete it once it is imported");
+    }
+    let mut transport = None;
+    let handed = forms::hand_over(context, name, form, |bundle: &Bundle| {
+        match (&bundle.files[..], form) {
+            (files, Form::Pem) => handover::write_folder(&to, files)?,
+            ([(_, bytes)], _) => handover::write_bytes(&to, bytes)?,
+            _ => return Err(Problem::failed("the bundle has too many files")),
+        }
+        transport.clone_from(&bundle.transport);
+        Ok(())
+    })?;
+    output.say(&format!("handed {} over in {}, as {}", handed.name, to.display(), forms::word(form)));
+    if let Some(password) = transport {
+        authority::say_transport(output, &password);
+    }
+    Ok(())
+}
+
+fn hand_over_account(global: &Global, context: &mut Context, view: &View, to: Option<&std::path::Path>) -> Result<()> {
+    let output = global.output();
+    let name = &view.credential.name;
+    let where_to = to.map_or_else(|| "this terminal".to_owned(), |path| path.display().to_string());
+    ask::confirm(global.yes, &format!("this reveals what {name} signs in with to {where_to}, once"))?;
+    forms::hand_over_account(context, name, |told| {
+        let mut text = zeroize::Zeroizing::new(format!("account        {}\n", told.account));
+        if let Some(password) = &told.password {
+            text.push_str(&format!("password       {}\n", **password));
+        }
+        if let Some(second) = &told.second_factor {
+            text.push_str(&format!("second factor  {}\n", **second));
+        }
+        if let Some(path) = to {
+            return handover::write_bytes(path, text.as_bytes());
+        }
+        output.write(&text);
+        match &told.second_factor {
+            Some(second) if output.terminal => show_code(output, second),
+            _ => Ok(()),
+        }
+    })?;
+    Ok(())
+}
+
+fn hand_over_shared(global: &Global, context: &mut Context, holder: &str, to: Option<&std::path::Path>) -> Result<()> {
+    let output = global.output();
+    ask::confirm(global.yes, &format!("this reveals the shared secret of {holder}, once"))?;
+    shared::hand_over(context, holder, |secret, text| match to {
+        Some(path) => handover::write_bytes(path, format!("{text}\n").as_bytes()),
+        None => {
+            output.record(&[("name", (&secret.name).into()), ("made", secret.issued.into()), ("secret", text.into())]);
+            Ok(())
+        }
+    })
+}
+
+fn list_shared(output: Output, context: &mut Context) -> Result<()> {
+    let mut table = Table::new(
+        &["name", "state", "made", "age", "held by", "until", "remark"],
+        "no shared secrets; yestrel credential issue SITE+SITE --kind shared-secret",
+    );
+    for view in shared::list(context)? {
+        let worst = view.findings.iter().max_by_key(|one| one.grade as u8);
+        let grade = match view.state {
+            "revoked" | "ended" => Grade::Bad,
+            _ => worst.map_or(Grade::Good, |one| one.grade),
+        };
+        let remark = worst.filter(|one| one.grade != Grade::Good).map(|one| one.words.clone());
+        table.row(vec![
+            view.secret.name.into(),
+            Cell::State(grade, view.state.into()),
+            view.secret.issued.into(),
+            format!("{} d", view.age_days).into(),
+            view.count.into(),
+            view.secret.until.into(),
+            view.secret.reason.or(remark).into(),
+        ]);
+    }
+    output.table(&table);
+    Ok(())
+}
+
+fn show_shared(output: Output, context: &mut Context, holder: &str) -> Result<()> {
+    let all = shared::list(context)?;
+    let newest = all.into_iter().rfind(|view| view.secret.holder == holder || view.secret.name == holder);
+    let view = newest.ok_or_else(|| {
+        Problem::words(format!("{holder} has no shared secret")).try_("yestrel credential list --kind shared-secret")
+    })?;
+    output.findings(&format!("{}  {}", view.secret.name, view.state), &view.findings);
+    Ok(())
+}
+
+fn renew_due(global: &Global, context: &mut Context, by: Timestamp) -> Result<()> {
+    let output = global.output();
+    let due = credential::would_renew(context, by)?;
+    for (names, why) in [
+        (&due.by_request, "need a new request from their device: yestrel credential renew USER/DEVICE --request FILE"),
+        (&due.others, "are not renewed by themselves: it would lock them out until they are handed over anew"),
+    ] {
+        if !names.is_empty() {
+            output.note(&format!("{} {why}{}", names.len(), shown(names)));
+        }
+    }
+    if due.certificates.is_empty() {
+        output.say("no certificate is due");
+        return Ok(());
+    }
+    if ask::somebody_there() {
+        ask::confirm(
+            global.yes,
+            &format!(
+                "this renews {} certificates; the old ones hold until their end{}",
+                due.certificates.len(),
+                shown(&due.certificates)
+            ),
+        )?;
+    }
+    let bar = global.progress(due.certificates.len() as u64, "renew");
+    let (done, gateways) = credential::renew_due(context, by, &mut |at, _| bar.set_position(at as u64))?;
+    bar.finish_and_clear();
+    output.say(&format!("renewed {}{}", done.certificates.len(), shown(&done.certificates)));
+    crate::rollout::carry(global, context, &gateways)?;
+    output.say("yestrel credential list --state ready   shows what waits to be handed over");
+    Ok(())
+}
+
+fn revoke(global: &Global, context: &mut Context, whose: &Whose, reason: &str, preview: bool) -> Result<()> {
+    let output = global.output();
+    let would = credential::would_revoke(context, whose)?;
+    let names: Vec<_> = would.iter().map(|one| one.name.clone()).collect();
+    if preview {
+        let mut table = Table::new(&["name", "kind", "ways", "last used"], "nothing would be taken back");
+        for one in &would {
+            table.row(vec![(&one.name).into(), one.kind.word().into(), list(&places(one)), one.last_used.into()]);
+        }
+        output.table(&table);
+        return Ok(());
+    }
+    let what = match &names[..] {
+        [one] => one.clone(),
+        _ => format!("{} credentials{}", names.len(), shown(&names)),
+    };
+    ask::confirm(
+        global.yes,
+        &format!("this takes {what} back for good: sessions end now, with the reason {reason:?}"),
+    )?;
+    let bar = global.progress(names.len() as u64, "revoke");
+    let ended = credential::revoke(context, whose, reason, &mut |at, _| bar.set_position(at as u64))?;
+    bar.finish_and_clear();
+    match &names[..] {
+        [one] => output.say(&format!("revoked {one}")),
+        _ => output.say(&format!("revoked {}{}", names.len(), shown(&names))),
+    }
+    for (authority, until) in &ended.unsigned {
+        authority::say_unsigned(output, authority, *until);
+    }
+    crate::rollout::carry_if_any(global, context, &ended.gateways)
 }
 
 fn show_code(output: crate::output::Output, text: &str) -> Result<()> {

@@ -1,12 +1,15 @@
 //! `yestrel estate`
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
-use yestrel_actions::estate;
+use yestrel_actions::saved::{self, Caught, Protection};
+use yestrel_actions::{estate, keys};
+use yestrel_core::facts::Grade;
+use yestrel_core::keys::Secret;
 use yestrel_core::{Problem, Result};
 
-use crate::output::{Cell, Table};
+use crate::output::{Cell, Output, Table, list};
 use crate::{Global, ask};
 
 #[derive(Subcommand)]
@@ -25,6 +28,64 @@ pub enum Command {
     /// What is in the estate
     #[command(after_help = "Example:\n  yestrel estate show")]
     Show,
+    /// Save everything into one encrypted file
+    #[command(
+        after_help = "Example:\n  yestrel estate save skerry.saved\n  yestrel estate save skerry.saved --recipient age1..."
+    )]
+    Save {
+        /// The file to write, with mode 0600
+        file: PathBuf,
+        /// Encrypt it to this recipient key (age format), in place of a passphrase; several times for several
+        #[arg(long, value_name = "KEY", conflicts_with_all = ["passphrase_file", "readable"])]
+        recipient: Vec<String>,
+        /// Read the passphrase from a file instead of asking twice
+        #[arg(long, value_name = "FILE", conflicts_with = "readable")]
+        passphrase_file: Option<PathBuf>,
+        /// Do not encrypt it
+        #[arg(long)]
+        readable: bool,
+    },
+    /// Load a saved estate to where there is none, and catch up with its gateways
+    #[command(
+        after_help = "Example:\n  yestrel estate load skerry.saved\n  yestrel estate load skerry.saved --estate /srv/skerry --identity key.txt"
+    )]
+    Load {
+        file: PathBuf,
+        /// A file with the secret key (age format) to which it was encrypted
+        #[arg(long, value_name = "FILE")]
+        identity: Option<PathBuf>,
+        /// Read the passphrase from a file instead of asking
+        #[arg(long, value_name = "FILE")]
+        passphrase_file: Option<PathBuf>,
+        /// Do not ask the gateways what they know that this backup does not
+        #[arg(long)]
+        alone: bool,
+    },
+    /// Make a new signing key, which gateways learn by an order signed with the old one and with it; or a new recovery key
+    #[command(
+        after_help = "Example:\n  yestrel estate renew\n  yestrel estate renew --recovery   when the recovery key was lost or seen"
+    )]
+    Renew {
+        /// A new recovery key, in place of a new signing key
+        #[arg(long, conflicts_with = "recovery_file")]
+        recovery: bool,
+        /// A file with the recovery key, which signs in the place of a signing key that is lost
+        #[arg(long, value_name = "FILE")]
+        recovery_file: Option<PathBuf>,
+    },
+    /// Make the file of the sealing key again from the recovery key: when it is lost, or its passphrase forgotten
+    #[command(after_help = "Example:\n  yestrel estate recover\n  yestrel estate recover --recovery-file recovery.txt")]
+    Recover {
+        /// A file with the recovery key, instead of asking for it
+        #[arg(long, value_name = "FILE")]
+        recovery_file: Option<PathBuf>,
+        /// Wrap the sealing key by a new passphrase
+        #[arg(long)]
+        passphrase: bool,
+        /// Read that passphrase from a file instead of asking
+        #[arg(long, value_name = "FILE")]
+        passphrase_file: Option<PathBuf>,
+    },
     /// Every change, with when, who and what
     #[command(after_help = "Example:\n  yestrel estate history --last 50")]
     History {
@@ -47,9 +108,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             } else {
                 None
             };
-            let made = estate::create(&path, &name, passphrase.as_deref().map(String::as_str))?;
+            let (made, recovery) = estate::create(&path, &name, passphrase.as_deref().map(String::as_str))?;
             output.say(&format!("made the estate {} at {}", made.name, path.display()));
             output.say(&format!("its orders are signed by {}", made.public_key.fingerprint()));
+            say_recovery(output, &recovery);
             Ok(())
         }
         Command::Show => {
@@ -66,6 +128,74 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 record.push((noun, if text { format!("{count}  ({said})").into() } else { count.into() }));
             }
             output.record(&record);
+            Ok(())
+        }
+        Command::Save { file, recipient, passphrase_file, readable } => {
+            let mut context = global.context()?;
+            let protection = if readable {
+                ask::confirm(
+                    global.yes,
+                    &format!(
+                        "this writes to {}, for whoever can read it:\n  {}",
+                        file.display(),
+                        saved::SECRETS.join("\n  ")
+                    ),
+                )?;
+                Protection::Readable
+            } else if recipient.is_empty() {
+                Protection::Passphrase(ask::new_passphrase("the saved estate", passphrase_file.as_deref())?)
+            } else {
+                Protection::Recipients(recipient)
+            };
+            let about = saved::save(&mut context, &file, &protection)?;
+            output.say(&format!("saved the estate {} to {}", about.estate, file.display()));
+            Ok(())
+        }
+        Command::Load { file, identity, passphrase_file, alone } => {
+            let path = global.estate_path();
+            let what = format!("the saved estate {}", file.display());
+            let identity = identity.as_deref().map(crate::authority::read_file).transpose()?;
+            let identity = identity.map(|bytes| zeroize::Zeroizing::new(String::from_utf8_lossy(&bytes).into_owned()));
+            let mut ask = || ask::passphrase(&what, passphrase_file.as_deref());
+            let about = saved::load(&path, &file, saved::Opening { passphrase: &mut ask, identity })?;
+            output.say(&format!(
+                "loaded the estate {} to {}, as it was saved on {}",
+                about.estate,
+                path.display(),
+                yestrel_core::moment(about.saved)
+            ));
+            if alone {
+                return Ok(());
+            }
+            say_caught(output, &saved::catch_up(&mut global.context()?)?)
+        }
+        Command::Renew { recovery: true, .. } => {
+            let (written, adopted) = keys::renew_recovery(&mut global.context()?)?;
+            say_recovery(output, &written);
+            if adopted > 0 {
+                output.say("yestrel rollout --again   tells the gateways");
+            }
+            Ok(())
+        }
+        Command::Renew { recovery_file, .. } => {
+            let recovery = recovery_file.map(|file| read_recovery(Some(&file))).transpose()?;
+            ask::confirm(global.yes, "this makes a new signing key; gateways learn it by their next order")?;
+            let (estate, gateways) = keys::renew(&mut global.context()?, recovery.as_ref())?;
+            output.say(&format!("orders are signed by {}", estate.public_key.fingerprint()));
+            if gateways > 0 {
+                output.say(&format!("yestrel rollout   tells {gateways} gateways, by an order that both keys sign"));
+            }
+            Ok(())
+        }
+        Command::Recover { recovery_file, passphrase, passphrase_file } => {
+            let recovery = read_recovery(recovery_file.as_deref())?;
+            let passphrase = if passphrase || passphrase_file.is_some() {
+                Some(ask::new_passphrase("the estate", passphrase_file.as_deref())?)
+            } else {
+                None
+            };
+            let estate = keys::recover(&global.estate_path(), &recovery, passphrase.as_deref().map(String::as_str))?;
+            output.say(&format!("the sealing key of {} is there again", estate.name));
             Ok(())
         }
         Command::History { verify: true, .. } => {
@@ -98,4 +228,48 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             Ok(())
         }
     }
+}
+
+/// The recovery key is shown once, whatever the format of the answer.
+fn say_recovery(output: Output, written: &str) {
+    output
+        .write_always("the recovery key, for when the estate's own keys are lost; write it down, it is kept nowhere:");
+    output.write_always(&format!("  {written}"));
+}
+
+fn read_recovery(file: Option<&Path>) -> Result<Secret> {
+    keys::read(&ask::passphrase("the estate's recovery key", file)?)
+}
+
+fn say_caught(output: Output, all: &[Caught]) -> Result<()> {
+    if all.is_empty() {
+        return Ok(());
+    }
+    let mut table = Table::new(&["gateway", "order", "revoked since", "state", "why"], "");
+    for caught in all {
+        let (grade, state) = match &caught.problem {
+            None if caught.to > caught.from => (Grade::Good, "caught up"),
+            None => (Grade::Good, "nothing newer"),
+            Some(_) => (Grade::Bad, "not asked"),
+        };
+        let why = caught.problem.as_ref().map(|problem| {
+            let why = problem.why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
+            format!("{}{why}", problem.error)
+        });
+        table.row(vec![
+            (&caught.gateway).into(),
+            caught.to.into(),
+            list(&caught.revoked),
+            Cell::State(grade, state.into()),
+            why.into(),
+        ]);
+    }
+    output.table(&table);
+    let silent: Vec<_> = all.iter().filter(|one| one.problem.is_some()).map(|one| one.gateway.clone()).collect();
+    if silent.is_empty() {
+        return Ok(());
+    }
+    Err(Problem::partly(format!("{} could not be asked what they know that this backup does not", silent.join(", ")))
+        .why("the estate is loaded; a gateway with newer orders refuses older ones, and says so")
+        .try_("yestrel rollout --preview, when they answer"))
 }

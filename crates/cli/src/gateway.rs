@@ -1,9 +1,12 @@
 //! `yestrel gateway`
 
+use std::path::{Path, PathBuf};
+
 use clap::{Args, Subcommand};
-use yestrel_actions::Context;
 use yestrel_actions::gateway::{self, View, Wish};
+use yestrel_actions::{Context, certify, handover};
 use yestrel_core::facts::{Grade, Plane};
+use yestrel_core::x509::Algorithm;
 use yestrel_core::{Problem, Result};
 
 use crate::output::{Cell, Output, Table, list};
@@ -39,6 +42,22 @@ pub enum Command {
         /// Where it answers what it measures, over HTTP: an inner address and port, or nowhere
         #[arg(long, value_name = "ADDRESS:PORT", value_parser = metrics)]
         metrics: Option<Metrics>,
+        /// A further name or address that devices dial; several times for several, none of them with ""
+        #[arg(long, value_name = "NAME")]
+        also: Option<Vec<String>>,
+        /// A certificate that was issued elsewhere, with those above it and its key (PEM or PKCS#12); its key may also be
+        /// that of the request. "estate" goes back to the estate's own authority
+        #[arg(long, value_name = "FILE")]
+        certificate: Option<PathBuf>,
+        /// A file with the private key of that certificate
+        #[arg(long, value_name = "FILE", requires = "certificate")]
+        certificate_key: Option<PathBuf>,
+        /// A file with the passphrase of what is encrypted
+        #[arg(long, value_name = "FILE", requires = "certificate")]
+        certificate_passphrase_file: Option<PathBuf>,
+        /// Write a request for a certificate (PKCS#10), for somebody else to sign; its key stays in the estate
+        #[arg(long, value_name = "FILE", conflicts_with = "certificate")]
+        request: Option<PathBuf>,
     },
     /// Move a gateway to another host: the name dialled, keys, credentials and inner addresses stay
     #[command(after_help = "Example:\n  yestrel gateway move harbour --to breakwater")]
@@ -121,7 +140,15 @@ impl From<About> for Wish {
             None
         };
         let updates = about.updates.map(|hours| if hours == "never" { String::new() } else { hours });
-        Self { dialled: about.dialled, outward: about.outward, masquerade, site: about.site, updates, metrics: None }
+        Self {
+            dialled: about.dialled,
+            outward: about.outward,
+            masquerade,
+            site: about.site,
+            updates,
+            metrics: None,
+            also: None,
+        }
     }
 }
 
@@ -169,6 +196,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let listeners: Vec<_> =
                 view.listeners.iter().map(|listener| format!("{} {}/udp", listener.name, listener.port)).collect();
             let gateway = &view.gateway;
+            let certificate = certify::pem(&mut context, &name).ok();
             let mut record: Vec<(&'static str, Cell)> = vec![
                 ("name", (&gateway.name).into()),
                 ("host", (&gateway.host).into()),
@@ -177,6 +205,19 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ("outward", gateway.outward.clone().into()),
                 ("masquerade", gateway.masquerade.into()),
                 ("updates", gateway.updates.as_ref().map_or_else(|| "never".to_owned(), ToString::to_string).into()),
+                ("also dialled", list(&gateway.also)),
+                ("certificate", certificate.map_or(Cell::Missing, |(_, fingerprint)| fingerprint.into())),
+                ("certificate for", gateway.certificate.as_ref().map(|one| one.names.join(", ")).into()),
+                (
+                    "certificate by",
+                    gateway
+                        .certificate
+                        .as_ref()
+                        .map(|one| one.authority.clone().unwrap_or_else(|| "somebody else".into()))
+                        .into(),
+                ),
+                ("certificate until", gateway.certificate.as_ref().map(|one| one.expires).into()),
+                ("publishes on", gateway.publish_port.map(|port| format!("{port}/tcp")).into()),
                 ("metrics at", gateway.metrics.map(|at| at.to_string()).into()),
                 ("key", gateway.public_key.fingerprint().into()),
                 ("listeners", list(&listeners)),
@@ -214,8 +255,28 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             }
             output.record(&record);
         }
-        Command::Change { name, about, metrics } => {
-            let wish = Wish { metrics: metrics.map(|Metrics(at)| at), ..about.into() };
+        Command::Change {
+            name,
+            about,
+            metrics,
+            also,
+            certificate,
+            certificate_key,
+            certificate_passphrase_file,
+            request,
+        } => {
+            let wish = Wish { metrics: metrics.map(|Metrics(at)| at), also, ..about.into() };
+            if let Some(path) = certificate {
+                let (key, passphrase) = (certificate_key.as_deref(), certificate_passphrase_file.as_deref());
+                return change_certificate(output, &mut context, &name, &path, key, passphrase);
+            }
+            if let Some(path) = request {
+                let text = certify::request(&mut context, &name, Algorithm::P256)?;
+                handover::write_bytes(&path, text.as_bytes())?;
+                output.say(&format!("wrote a request for a certificate of {name} to {}", path.display()));
+                output.say(&format!("yestrel gateway change {name} --certificate FILE   takes what is signed by it"));
+                return Ok(());
+            }
             let (gateway, stale) = gateway::change(&mut context, &name, &wish)?;
             output.say(&format!("changed the gateway {}; yestrel rollout brings it there", gateway.name));
             say_stale(output, stale);
@@ -342,4 +403,30 @@ pub fn say_stale(output: crate::output::Output, stale: usize) {
             output.note(&format!("{many} handovers now say something that is no longer so: yestrel credential list"))
         }
     }
+}
+
+fn change_certificate(
+    output: Output,
+    context: &mut Context,
+    name: &str,
+    path: &Path,
+    key: Option<&Path>,
+    passphrase: Option<&Path>,
+) -> Result<()> {
+    if path.as_os_str() == "estate" {
+        certify::own(context, name)?;
+        output.say(&format!("{name} has certificates of the estate's authority again; yestrel rollout makes one"));
+        return Ok(());
+    }
+    let brought = crate::authority::read_brought(path, key, passphrase)?;
+    let gateway = certify::bring(context, name, brought)?;
+    if let Some(one) = &gateway.certificate {
+        output.say(&format!(
+            "{name} has the certificate for {}, until {}",
+            one.names.join(", "),
+            yestrel_core::moment(one.expires)
+        ));
+    }
+    output.say("yestrel rollout   brings it there; it is not renewed by itself");
+    Ok(())
 }

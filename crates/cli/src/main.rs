@@ -2,6 +2,7 @@
 
 mod agent;
 mod ask;
+mod authority;
 mod connect;
 mod credential;
 mod demo;
@@ -15,6 +16,7 @@ mod listener;
 mod manual;
 mod output;
 mod people;
+mod registry;
 mod rollout;
 mod session;
 mod site;
@@ -154,6 +156,12 @@ pub enum Command {
     /// What lets one device in
     #[command(subcommand)]
     Credential(credential::Command),
+    /// A certificate authority of the estate
+    #[command(subcommand)]
+    Authority(authority::Command),
+    /// Where accounts are kept and checked
+    #[command(subcommand)]
+    Registry(registry::Command),
     /// Bring gateways to their newest order
     Rollout(rollout::Arguments),
     /// Who is connected, and who was
@@ -191,6 +199,8 @@ fn run(cli: Cli) -> Result<()> {
         Command::Group(command) => people::run_group(global, command),
         Command::Device(command) => people::run_device(global, command),
         Command::Credential(command) => credential::run(global, command),
+        Command::Authority(command) => authority::run(global, command),
+        Command::Registry(command) => registry::run(global, command),
         Command::Rollout(arguments) => rollout::run(global, &arguments),
         Command::Session(command) => session::run(global, command),
         Command::Connect(arguments) => connect::run(global, &arguments),

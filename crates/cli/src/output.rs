@@ -325,6 +325,11 @@ impl Output {
         if self.format == FormatName::Text { self.write(&format!("{text}\n")) } else { eprintln!("{text}") }
     }
 
+    /// What must be read whatever was asked for: on standard output for people, on standard error beside data.
+    pub fn write_always(self, text: &str) {
+        if self.format == FormatName::Text { self.write(&format!("{text}\n")) } else { eprintln!("{text}") }
+    }
+
     /// Something that they should know and that is no error.
     pub fn note(self, text: &str) {
         if !self.quiet {
@@ -361,8 +366,13 @@ impl Output {
 
     /// Writes to standard output. A reader that went away (`| head`) is no error: there is nobody left to tell.
     pub fn write(self, text: &str) {
+        self.write_bytes(text.as_bytes());
+    }
+
+    /// As [`Output::write`], of anything.
+    pub fn write_bytes(self, bytes: &[u8]) {
         let mut stdout = io::stdout().lock();
-        if let Err(error) = stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush())
+        if let Err(error) = stdout.write_all(bytes).and_then(|()| stdout.flush())
             && error.kind() == io::ErrorKind::BrokenPipe
         {
             std::process::exit(0);

@@ -1,12 +1,14 @@
 //! `yestrel user`, `yestrel group`, `yestrel device`
 
 use clap::{Args, Subcommand};
+use yestrel_actions::credential::Ended;
 use yestrel_actions::people::{self, UserView, Wish};
-use yestrel_core::Result;
+use yestrel_actions::{Context, import};
 use yestrel_core::facts::Grade;
 use yestrel_core::nouns::UserState;
+use yestrel_core::{Problem, Result};
 
-use crate::output::{Cell, Table, list};
+use crate::output::{Cell, Output, Table, list};
 use crate::{Global, ask};
 
 #[derive(Subcommand)]
@@ -37,6 +39,20 @@ pub enum UserCommand {
     /// Let a suspended user in again
     #[command(after_help = "Example:\n  yestrel user restore tomas")]
     Restore { name: String },
+    /// Add users from a table (CSV); its first line names the columns: name, mail, about, groups, device, platform
+    #[command(
+        after_help = "Example:\n  yestrel user import seasonal.csv\n  yestrel user import seasonal.csv --preview\n\nSeparated by commas, semicolons or tabs. Several groups stand in one field, with spaces between. With a device named, that is added too."
+    )]
+    Import {
+        /// The file
+        file: std::path::PathBuf,
+        /// Import what is good and leave out bad lines
+        #[arg(long)]
+        skip_bad: bool,
+        /// Show what would be imported, and change nothing
+        #[arg(long)]
+        preview: bool,
+    },
     /// Remove a user who has no devices
     #[command(after_help = "Example:\n  yestrel user remove tomas")]
     Remove { name: String },
@@ -71,6 +87,9 @@ pub enum GroupCommand {
         /// Who that is, in words
         #[arg(long, value_name = "WORDS")]
         about: Option<String>,
+        /// How long a certificate of a member holds: 90d
+        #[arg(long, value_name = "DAYS", value_parser = lifetime)]
+        lifetime: Option<u16>,
     },
     /// All groups
     #[command(after_help = "Example:\n  yestrel group list")]
@@ -85,6 +104,9 @@ pub enum GroupCommand {
         /// Who that is, in words
         #[arg(long, value_name = "WORDS")]
         about: Option<String>,
+        /// How long a certificate of a member holds: 90d
+        #[arg(long, value_name = "DAYS", value_parser = lifetime)]
+        lifetime: Option<u16>,
         /// Take a user in
         #[arg(long, value_name = "USER")]
         add: Vec<String>,
@@ -95,6 +117,11 @@ pub enum GroupCommand {
     /// Remove a group that nobody is in
     #[command(after_help = "Example:\n  yestrel group remove welders")]
     Remove { name: String },
+}
+
+fn lifetime(text: &str) -> std::result::Result<u16, String> {
+    let days = text.strip_suffix('d').and_then(|days| days.parse().ok());
+    days.ok_or_else(|| "days, such as 90d".into())
 }
 
 #[derive(Subcommand)]
@@ -174,14 +201,17 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
             people::show_user(&mut context, &name)?;
             ask::confirm(global.yes, &format!("this ends all sessions of {name} and keeps them out until restored"))?;
             let changed = people::set_user_state(&mut context, &name, UserState::Suspended)?;
-            output.say(&format!("{name} is {}suspended", if changed { "" } else { "already " }));
+            output.say(&format!("{name} is {}suspended", if changed.is_some() { "" } else { "already " }));
+            say_lists(output, changed.as_ref());
             crate::rollout::carry(global, &mut context, &[])?;
         }
         UserCommand::Restore { name } => {
             let changed = people::set_user_state(&mut context, &name, UserState::Active)?;
-            output.say(&format!("{name} is {}active", if changed { "" } else { "already " }));
+            output.say(&format!("{name} is {}active", if changed.is_some() { "" } else { "already " }));
+            say_lists(output, changed.as_ref());
             crate::rollout::carry(global, &mut context, &[])?;
         }
+        UserCommand::Import { file, skip_bad, preview } => import(global, &mut context, &file, skip_bad, preview)?,
         UserCommand::Remove { name } => {
             people::show_user(&mut context, &name)?;
             ask::confirm(global.yes, &format!("this removes the user {name}"))?;
@@ -192,18 +222,75 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
     Ok(())
 }
 
+/// Lists that could not be signed for want of their authority's key.
+fn say_lists(output: Output, ended: Option<&Ended>) {
+    for (authority, until) in ended.iter().flat_map(|ended| &ended.unsigned) {
+        crate::authority::say_unsigned(output, authority, *until);
+    }
+}
+
+fn import(global: &Global, context: &mut Context, file: &std::path::Path, skip_bad: bool, preview: bool) -> Result<()> {
+    let output = global.output();
+    let bytes = crate::authority::read_file(file)?;
+    let found = import::look(context, &bytes)?;
+    for (line, problem) in &found.bad {
+        let why = problem.why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
+        let offered = problem.tries.first().map(|what| format!("; try {what}")).unwrap_or_default();
+        eprintln!("line {line}: {}{why}{offered}", problem.error);
+    }
+    if preview {
+        let mut table = Table::new(&["line", "name", "mail", "groups", "device"], "nothing would be imported");
+        for line in &found.good {
+            let device = line.device.as_ref().map(|device| device.name.clone());
+            table.row(vec![
+                line.number.into(),
+                (&line.user.name).into(),
+                line.user.mail.clone().into(),
+                list(&line.user.groups),
+                device.into(),
+            ]);
+        }
+        output.table(&table);
+        return Ok(());
+    }
+    if !found.bad.is_empty() && !skip_bad {
+        return Err(import::refused(&found));
+    }
+    if found.good.is_empty() {
+        output.say("there is nobody in this file");
+        return Ok(());
+    }
+    let names: Vec<_> = found.good.iter().map(|line| line.user.name.clone()).collect();
+    if ask::somebody_there() {
+        let what = format!("this adds {} users{}", names.len(), crate::authority::shown(&names));
+        ask::confirm(global.yes, &what)?;
+    }
+    let bar = global.progress(names.len() as u64, "import");
+    let done = import::import(context, &bytes, skip_bad, &mut |at, _| bar.set_position(at as u64))?;
+    bar.finish_and_clear();
+    let devices = done.good.iter().filter(|line| line.device.is_some()).count();
+    output.say(&format!("imported {} users and {devices} devices", done.good.len()));
+    if !done.bad.is_empty() {
+        return Err(Problem::partly(format!("{} lines were left out", done.bad.len()))
+            .why("they stand above, with their numbers"));
+    }
+    Ok(())
+}
+
 pub fn run_group(global: &Global, command: GroupCommand) -> Result<()> {
     let output = global.output();
     let mut context = global.context()?;
     match command {
-        GroupCommand::Add { name, about } => {
-            let group = people::add_group(&mut context, &name, about)?;
+        GroupCommand::Add { name, about, lifetime } => {
+            let group = people::add_group(&mut context, &name, about, lifetime)?;
             output.say(&format!("added the group {}", group.name));
         }
         GroupCommand::List => {
-            let mut table = Table::new(&["name", "about", "members"], "no groups yet; yestrel group add NAME");
+            let mut table =
+                Table::new(&["name", "about", "lifetime", "members"], "no groups yet; yestrel group add NAME");
             for (group, members) in people::list_groups(&mut context)? {
-                table.row(vec![group.name.into(), group.about.into(), members.len().into()]);
+                let lifetime = group.lifetime.map(|days| format!("{days}d"));
+                table.row(vec![group.name.into(), group.about.into(), lifetime.into(), members.len().into()]);
             }
             output.table(&table);
         }
@@ -214,12 +301,13 @@ pub fn run_group(global: &Global, command: GroupCommand) -> Result<()> {
             output.record(&[
                 ("name", group.name.into()),
                 ("about", group.about.into()),
+                ("lifetime", group.lifetime.map(|days| format!("{days}d")).into()),
                 ("members", members.into()),
                 ("created", group.created.into()),
             ]);
         }
-        GroupCommand::Change { name, about, add, remove } => {
-            people::change_group(&mut context, &name, about, &add, &remove)?;
+        GroupCommand::Change { name, about, lifetime, add, remove } => {
+            people::change_group(&mut context, &name, about, lifetime, &add, &remove)?;
             output.say(&format!("changed the group {name}"));
         }
         GroupCommand::Remove { name } => {
@@ -244,12 +332,11 @@ pub fn run_device(global: &Global, command: DeviceCommand) -> Result<()> {
                 &["name", "platform", "credential", "expires", "last used"],
                 "no devices yet; yestrel device add USER/DEVICE",
             );
-            for (device, credential) in people::list_devices(&mut context, user.as_deref())? {
-                let (name, expires, used) = match credential {
-                    Some(credential) => (Some(credential.name), credential.expires, credential.last_used),
-                    None => (None, None, None),
-                };
-                table.row(vec![device.name.into(), device.platform.into(), name.into(), expires.into(), used.into()]);
+            for (device, credentials) in people::list_devices(&mut context, user.as_deref())? {
+                let names: Vec<_> = credentials.iter().map(|one| one.name.clone()).collect();
+                let expires = credentials.iter().filter_map(|one| one.expires).min();
+                let used = credentials.iter().filter_map(|one| one.last_used).max();
+                table.row(vec![device.name.into(), device.platform.into(), list(&names), expires.into(), used.into()]);
             }
             output.table(&table);
         }

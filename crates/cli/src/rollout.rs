@@ -99,6 +99,11 @@ pub fn carry(global: &Global, context: &mut Context, gateways: &[String]) -> Res
     report(output, &outcomes)
 }
 
+/// As [`carry`], where no gateway named means none.
+pub fn carry_if_any(global: &Global, context: &mut Context, gateways: &[String]) -> Result<()> {
+    if gateways.is_empty() { Ok(()) } else { carry(global, context, gateways) }
+}
+
 fn show_plans(output: Output, plans: &[Plan]) {
     if output.format != FormatName::Text {
         let mut table = Table::new(&["gateway", "from", "to", "verb", "words"], "");

@@ -23,7 +23,15 @@ pub enum Ask {
     /// What are you, and which order is in force?
     Status,
     /// Become this gateway of this estate. Refused when the agent is already another.
-    Adopt { estate: String, estate_key: PublicKey, gateway: String, private_key: Secret },
+    Adopt {
+        estate: String,
+        estate_key: PublicKey,
+        gateway: String,
+        private_key: Secret,
+        /// What may sign in the place of `estate_key`, when that is lost.
+        #[serde(default)]
+        recovery_key: Option<PublicKey>,
+    },
     /// Carry this order out. A change of firewall or addresses is then held for this many seconds, and undone unless
     /// it is confirmed; 0 holds nothing.
     Carry {
@@ -33,6 +41,12 @@ pub enum Ask {
     },
     /// The order with this hash may stay: asked over a connection that was made after it came into force.
     Confirm { hash: String },
+    /// The private key (PKCS#8) of the certificate that the next order names.
+    Certify { private_key: Secret },
+    /// Publish these lists, and answer from them, at the port that the order names.
+    Publish { publications: Vec<Publication> },
+    /// Which order is in force, and which revocations did you ever learn? For an estate that was loaded from a backup.
+    Order,
     /// What have you seen after the news with this number?
     News { after: u64 },
     /// Who is connected?
@@ -58,6 +72,12 @@ pub enum Answer {
     Adopted,
     /// The order is in force.
     Carried(Receipt),
+    /// The key is kept, or the lists are.
+    Kept,
+    Order {
+        envelope: Option<Envelope>,
+        revoked: std::collections::BTreeMap<String, crate::order::Revoked>,
+    },
     News {
         items: Vec<News>,
         /// Whether there are more after the last.
@@ -76,6 +96,19 @@ pub enum Answer {
     Closed,
     Retired,
     Refused(Problem),
+}
+
+/// The newest revocation list of one authority, and who answers for it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Publication {
+    pub authority: String,
+    /// The list, DER in base64.
+    pub list: String,
+    /// The short-lived certificate that signs answers, DER in base64, and its key as PKCS#8.
+    pub responder: String,
+    pub responder_key: Secret,
+    /// Serial numbers that were issued, 16 octets each, base64 of all of them.
+    pub issued: String,
 }
 
 /// What an agent is.
@@ -102,6 +135,12 @@ pub struct Status {
     /// Until when the order in force waits for its confirmation.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub held: Option<Timestamp>,
+    /// The number of the list that it publishes, by authority.
+    #[serde(default)]
+    pub published: std::collections::BTreeMap<String, u64>,
+    /// The estate's key that it obeys.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub estate_key: Option<PublicKey>,
 }
 
 /// Confirmation of an order.
@@ -313,6 +352,7 @@ mod tests {
             estate_key: PublicKey([1; 32]),
             gateway: "harbour".into(),
             private_key: Secret::new(vec![2; 32]),
+            recovery_key: None,
         };
         assert!(format!("{ask:?}").contains("private_key: (secret)"));
     }

@@ -19,6 +19,8 @@ pub struct Intent {
     pub reach: Vec<(IpNet, Vec<IpNet>)>,
     /// Where the gateway itself answers over TCP: its metrics.
     pub answers: Option<std::net::SocketAddrV4>,
+    /// The TCP port at which it publishes, from anywhere.
+    pub publishes: Option<u16>,
     /// Networks of the site: they may answer, and may begin towards devices.
     pub networks: Vec<IpNet>,
     /// Whether devices appear under the gateway's own address.
@@ -35,6 +37,7 @@ impl Intent {
             ports: content.listeners.iter().map(|listener| (listener.port, listener.name.clone())).collect(),
             reach: content.listeners.iter().map(|listener| (listener.pool.into(), listener.reach.clone())).collect(),
             answers: content.metrics,
+            publishes: content.publish.as_ref().map(|publish| publish.port),
             networks: content.networks.clone(),
             masquerade: content.masquerade,
             tunnel: tunnel.into(),
@@ -57,6 +60,9 @@ impl Intent {
             .iter()
             .map(|(port, listener)| format!("udp dport {port} counter accept comment \"listener {listener}\""))
             .collect();
+        if let Some(port) = self.publishes {
+            arrive.push(format!("tcp dport {port} counter accept comment \"state of certificates\""));
+        }
         arrive.push(format!("iifname \"{tunnel}\" ct state established,related accept"));
         for (pool, reach) in &self.reach {
             arrive.push(format!("iifname \"{tunnel}\" ip saddr {pool} icmp type echo-request accept"));
@@ -109,6 +115,7 @@ mod tests {
             ports: vec![(23817, "harbour/talon".into())],
             reach: vec![("10.187.44.0/24".parse().unwrap(), vec!["10.44.0.0/22".parse().unwrap()])],
             answers: None,
+            publishes: None,
             networks: vec!["10.44.0.0/22".parse().unwrap()],
             masquerade,
             tunnel: "yestrel0".into(),

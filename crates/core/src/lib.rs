@@ -3,6 +3,7 @@
 //! Nothing here reads a clock, draws randomness, opens a file or prints: moments, random bytes and facts
 //! are arguments. What a command does is therefore decided in functions that a test calls in three lines.
 
+pub mod account;
 pub mod audit;
 pub mod control;
 pub mod facts;
@@ -15,6 +16,8 @@ pub mod order;
 pub mod pool;
 pub mod problem;
 pub mod schedule;
+pub mod shared;
+pub mod x509;
 
 pub use problem::{Kind, Problem, moment};
 

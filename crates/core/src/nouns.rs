@@ -6,7 +6,9 @@ use ipnet::{IpNet, Ipv4Net};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use crate::account::Account;
 use crate::keys::PublicKey;
+use crate::x509::names::SubjectName;
 use crate::{Problem, Result, pool};
 
 /// A secret as the store keeps it: sealed, base64. It can be stored and shown without harm.
@@ -97,7 +99,51 @@ pub struct Gateway {
     /// Where it answers what it measures, as OpenMetrics text over HTTP: an inner address and port; nowhere without.
     #[serde(default)]
     pub metrics: Option<std::net::SocketAddrV4>,
+    /// Further names and addresses that devices dial, besides `dialled`.
+    #[serde(default)]
+    pub also: Vec<String>,
+    /// What it proves itself with to clients of open standards.
+    #[serde(default)]
+    pub certificate: Option<GatewayCertificate>,
+    #[serde(default)]
+    pub certificate_key: Option<SealedSecret>,
+    /// The key of a request that somebody else is to sign.
+    #[serde(default)]
+    pub request_key: Option<SealedSecret>,
+    /// The TCP port at which it publishes the state of certificates; nowhere without.
+    #[serde(default)]
+    pub publish_port: Option<u16>,
+    /// The number of the newest list of each authority that its agent has.
+    #[serde(default)]
+    pub lists_known: std::collections::BTreeMap<String, u64>,
+    /// The estate's key that its agent trusts, where that is not the newest.
+    #[serde(default)]
+    pub trusts: Option<PublicKey>,
     pub created: Timestamp,
+}
+
+impl Gateway {
+    /// What devices dial: the name or address that handovers name, and the others.
+    #[must_use]
+    pub fn names(&self) -> Vec<SubjectName> {
+        let mut names: Vec<_> =
+            std::iter::once(&self.dialled).chain(&self.also).map(|n| SubjectName::dialled(n)).collect();
+        let mut seen = std::collections::HashSet::new();
+        names.retain(|name| seen.insert(name.to_string()));
+        names
+    }
+}
+
+/// A gateway's certificate and who stands above it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GatewayCertificate {
+    pub serial: String,
+    /// The authority that signed it, where that is one of the estate.
+    pub authority: Option<String>,
+    /// DER in base64, leaf first, without the root.
+    pub chain: Vec<String>,
+    pub names: Vec<String>,
+    pub expires: Timestamp,
 }
 
 /// What may be reached through a tunnel.
@@ -219,6 +265,9 @@ pub struct User {
 pub struct Group {
     pub name: String,
     pub about: Option<String>,
+    /// Days that a certificate of a member holds, 1..=3650.
+    #[serde(default)]
+    pub lifetime: Option<u16>,
     pub created: Timestamp,
 }
 
@@ -250,12 +299,50 @@ pub struct Told {
     pub reach: Vec<IpNet>,
 }
 
+/// The kind of a credential.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CredentialKind {
+    /// X25519, for the tunnel talon.
+    #[default]
+    KeyPair,
+    /// X.509, for clients that devices have.
+    Certificate,
+    /// An account with a password, and perhaps a second factor.
+    Password,
+}
+
+impl CredentialKind {
+    /// The word for it, as commands take it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::KeyPair => "key-pair",
+            Self::Certificate => "certificate",
+            Self::Password => "password",
+        }
+    }
+
+    /// For sentences.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::KeyPair => "key pair",
+            Self::Certificate => "certificate",
+            Self::Password => "password account",
+        }
+    }
+}
+
 /// What lets one device in, `mara/laptop/1`.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Credential {
     pub name: String,
     pub device: String,
     pub user: String,
+    #[serde(default)]
+    pub kind: CredentialKind,
+    /// By this gateways know it: the key of a key pair, SHA-256 of a certificate's key, 32 random bytes for an account.
     pub public_key: PublicKey,
     /// Only until it is handed over; never when the key was made on the device.
     pub private_key: Option<SealedSecret>,
@@ -263,6 +350,20 @@ pub struct Credential {
     pub made_on_device: bool,
     /// In order of preference.
     pub ways: Vec<Way>,
+    /// Where a certificate or an account may come in.
+    #[serde(default)]
+    pub gateways: Vec<String>,
+    /// Serial number of its certificate.
+    #[serde(default)]
+    pub certificate: Option<String>,
+    #[serde(default)]
+    pub account: Option<Account>,
+    /// Good for one session only.
+    #[serde(default)]
+    pub once: bool,
+    /// A newer one stands in its place; this one holds until its end.
+    #[serde(default)]
+    pub superseded: Option<Timestamp>,
     pub issued: Timestamp,
     pub valid_from: Option<Timestamp>,
     pub expires: Option<Timestamp>,
@@ -395,6 +496,108 @@ pub struct Estate {
     /// Ed25519: what signs orders.
     pub public_key: PublicKey,
     pub private_key: SealedSecret,
+    /// What signs in its place when it is lost: printed when the estate was made, and kept nowhere.
+    #[serde(default)]
+    pub recovery_key: Option<PublicKey>,
+    /// The sealing key, for whoever has the recovery key.
+    #[serde(default)]
+    pub recovery_sealed: Option<SealedSecret>,
+    /// Signing keys from before, while a gateway still trusts them.
+    #[serde(default)]
+    pub previous_keys: Vec<PreviousKey>,
+    pub created: Timestamp,
+}
+
+/// A signing key of the estate from before.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct PreviousKey {
+    pub public_key: PublicKey,
+    pub private_key: SealedSecret,
+}
+
+/// A certificate authority of the estate.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Authority {
+    pub name: String,
+    /// The authority that signed it; `None` for a root, and for one that was brought in with its chain.
+    pub parent: Option<String>,
+    /// DER in base64.
+    pub certificate: String,
+    /// Certificates above it that are not of the estate, DER in base64.
+    pub above: Vec<String>,
+    pub serial: String,
+    /// `p-256`, ...
+    pub algorithm: String,
+    /// `None` when it left the estate.
+    pub private_key: Option<SealedSecret>,
+    pub domain: Option<String>,
+    /// The newest revocation list, DER in base64.
+    pub list: Option<String>,
+    pub list_number: u64,
+    pub list_until: Option<Timestamp>,
+    pub responder: Option<Delegate>,
+    /// Gateways that publish the state of its certificates.
+    pub published_at: Vec<String>,
+    pub retired: Option<Timestamp>,
+    pub created: Timestamp,
+    pub expires: Timestamp,
+}
+
+/// The short-lived certificate that answers for an authority.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Delegate {
+    /// DER in base64.
+    pub certificate: String,
+    pub private_key: SealedSecret,
+    pub until: Timestamp,
+}
+
+/// A certificate that an authority of the estate signed.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct IssuedCertificate {
+    /// The serial number in lower-case hexadecimal.
+    pub name: String,
+    pub authority: String,
+    /// `device`, `gateway`, `authority`, `responder`, `signer`.
+    pub kind: String,
+    /// The credential, gateway or authority that it is for.
+    pub subject: String,
+    /// DER in base64.
+    pub certificate: String,
+    /// `good`, `held` or `revoked`.
+    pub state: String,
+    pub issued: Timestamp,
+    pub expires: Timestamp,
+    pub revoked: Option<Timestamp>,
+    pub reason: Option<crate::x509::list::Reason>,
+}
+
+/// A secret that several share: a listener's, or that of a link between two sites.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct SharedSecret {
+    /// `harbour/talon 2` or `boatyard+harbour 1`.
+    pub name: String,
+    /// `harbour/talon`, or two sites: `boatyard+harbour`.
+    pub holder: String,
+    pub number: u64,
+    pub secret: SealedSecret,
+    pub issued: Timestamp,
+    /// When it was shown; it is shown once.
+    pub handed_over: Option<Timestamp>,
+    /// A newer one stands in its place; it still holds until then.
+    pub until: Option<Timestamp>,
+    pub revoked: Option<Timestamp>,
+    pub reason: Option<String>,
+}
+
+/// Where accounts are kept and checked.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Registry {
+    pub name: String,
+    /// `estate`.
+    pub kind: String,
+    /// How sign-ins may prove their password: `password`, `ms-chap-v2`.
+    pub methods: Vec<String>,
     pub created: Timestamp,
 }
 
@@ -429,10 +632,16 @@ mod tests {
             name: "mara/laptop/1".into(),
             device: "mara/laptop".into(),
             user: "mara".into(),
+            kind: CredentialKind::KeyPair,
             public_key: PublicKey([1; 32]),
             private_key: None,
             made_on_device: false,
             ways: vec![],
+            gateways: vec![],
+            certificate: None,
+            account: None,
+            once: false,
+            superseded: None,
             issued: "2027-03-02T08:15:00Z".parse().unwrap(),
             valid_from: None,
             expires: Some("2027-05-31T00:00:00Z".parse().unwrap()),

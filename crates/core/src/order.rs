@@ -15,7 +15,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::keys::{PublicKey, Secret, sha256_hex};
-use crate::nouns::{Credential, Gateway, Listener, Revocation, Site, User, UserState};
+use crate::nouns::{Credential, CredentialKind, Gateway, Listener, Revocation, Site, User, UserState};
 use crate::{Problem, Result};
 
 /// The format that this code writes and reads.
@@ -50,6 +50,30 @@ pub struct Admit {
     /// The user is suspended: known, and not let in.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub suspended: bool,
+    /// Good for one session.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub once: bool,
+}
+
+/// One certificate that the gateway decides about by itself, whatever lists say.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AdmitCertificate {
+    /// SHA-256 of its public key with algorithm.
+    pub key: PublicKey,
+    pub device: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub suspended: bool,
+}
+
+/// What a gateway publishes over HTTP about the certificates of the estate's authorities.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OrderPublish {
+    /// TCP.
+    pub port: u16,
+    /// Certificates of the authorities by name, DER in base64.
+    pub authorities: BTreeMap<String, String>,
 }
 
 /// A key that stays out for good.
@@ -76,6 +100,14 @@ pub struct Content {
     /// Where it answers what it measures, over HTTP.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub metrics: Option<std::net::SocketAddrV4>,
+    /// What the gateway proves itself with to clients of open standards: DER in base64, leaf first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub certificate: Vec<String>,
+    /// Certificates of devices that may come in here.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub certificates: Vec<AdmitCertificate>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub publish: Option<OrderPublish>,
 }
 
 /// An order.
@@ -89,6 +121,9 @@ pub struct Order {
     /// SHA-256 of the text of the order before; empty for the first.
     pub previous: String,
     pub issued: Timestamp,
+    /// The estate's new key: whoever carries this order out obeys that one from then on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub successor: Option<PublicKey>,
     pub content: Content,
 }
 
@@ -98,6 +133,9 @@ pub struct Envelope {
     pub order: String,
     /// Ed25519 (RFC 8032), base64.
     pub signature: String,
+    /// By the estate's new key over the same text, where the order names one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub successor_signature: Option<String>,
 }
 
 /// Canonical JSON of anything that serialises.
@@ -114,6 +152,8 @@ pub struct View<'a> {
     pub credentials: &'a [Credential],
     pub users: &'a [User],
     pub revocations: &'a [Revocation],
+    /// The estate's authorities that this gateway publishes about: name and certificate.
+    pub published: &'a [(String, String)],
 }
 
 /// Computes what a gateway is to be. Equal views give equal contents, in whatever sequence things are listed.
@@ -144,7 +184,7 @@ pub fn content(view: &View<'_>) -> Content {
     let mut admit: Vec<_> = view
         .credentials
         .iter()
-        .filter(|credential| credential.revoked.is_none())
+        .filter(|credential| credential.revoked.is_none() && credential.kind == CredentialKind::KeyPair)
         .flat_map(|credential| credential.ways.iter().map(move |way| (credential, way)))
         .filter(|(_, way)| listeners.iter().any(|listener| listener.name == way.listener))
         .map(|(credential, way)| Admit {
@@ -155,8 +195,22 @@ pub fn content(view: &View<'_>) -> Content {
             from: credential.valid_from,
             until: credential.expires,
             suspended: suspended.contains(credential.user.as_str()),
+            once: credential.once,
         })
         .collect();
+    let mut certificates: Vec<_> = view
+        .credentials
+        .iter()
+        .filter(|credential| credential.revoked.is_none() && credential.kind == CredentialKind::Certificate)
+        .filter(|credential| credential.gateways.contains(&gateway.name))
+        .map(|credential| AdmitCertificate {
+            key: credential.public_key,
+            device: credential.device.clone(),
+            until: credential.expires,
+            suspended: suspended.contains(credential.user.as_str()),
+        })
+        .collect();
+    certificates.sort_by(|a, b| (&a.device, a.key).cmp(&(&b.device, b.key)));
     admit.sort_by(|a, b| (&a.listener, &a.device, a.key).cmp(&(&b.listener, &b.device, b.key)));
     let revoked = view
         .revocations
@@ -178,6 +232,12 @@ pub fn content(view: &View<'_>) -> Content {
         admit,
         revoked,
         metrics: gateway.metrics,
+        certificate: gateway.certificate.as_ref().map(|certificate| certificate.chain.clone()).unwrap_or_default(),
+        certificates,
+        publish: gateway
+            .publish_port
+            .filter(|_| !view.published.is_empty())
+            .map(|port| OrderPublish { port, authorities: view.published.iter().cloned().collect() }),
     }
 }
 
@@ -193,12 +253,32 @@ pub fn sign(
     content: Content,
     key: &Secret,
 ) -> Result<Envelope> {
-    let key = SigningKey::from_bytes(&*key.private_key()?);
-    let order =
-        Order { format: FORMAT.into(), estate: estate.into(), number, previous: previous.into(), issued, content };
+    let order = Order {
+        format: FORMAT.into(),
+        estate: estate.into(),
+        number,
+        previous: previous.into(),
+        issued,
+        successor: None,
+        content,
+    };
     let order = canonical(&order);
-    let signature = BASE64.encode(key.sign(order.as_bytes()).to_bytes());
-    Ok(Envelope { order, signature })
+    Ok(Envelope { signature: signature(key, &order)?, order, successor_signature: None })
+}
+
+fn signature(key: &Secret, text: &str) -> Result<String> {
+    Ok(BASE64.encode(SigningKey::from_bytes(&*key.private_key()?).sign(text.as_bytes()).to_bytes()))
+}
+
+/// As [`sign`], for a gateway that still obeys `key`: signed with it and with `successor`, which it obeys from then on.
+///
+/// # Errors
+/// One of the signing keys is damaged.
+pub fn sign_over(envelope: &Envelope, key: &Secret, successor: &Secret) -> Result<Envelope> {
+    let mut order = envelope.read()?;
+    order.successor = Some(signer(successor)?);
+    let order = canonical(&order);
+    Ok(Envelope { signature: signature(key, &order)?, successor_signature: Some(signature(successor, &order)?), order })
 }
 
 /// The public half of a signing key.
@@ -244,15 +324,31 @@ impl Envelope {
     /// # Errors
     /// The signature is not the signer's, or as [`Envelope::read`].
     pub fn verify(&self, signer: &PublicKey) -> Result<Order> {
+        let by_successor = self.successor_signature.as_deref().unwrap_or_default();
+        let own = self.check(signer, &self.signature);
+        let order = match own {
+            Ok(()) => self.read()?,
+            // Whoever obeys the new key already goes by its signature alone.
+            Err(problem) => match self.read() {
+                Ok(order) if order.successor == Some(*signer) => order,
+                _ => return Err(problem),
+            },
+        };
+        if let Some(successor) = &order.successor {
+            self.check(successor, by_successor)?;
+        }
+        Ok(order)
+    }
+
+    fn check(&self, signer: &PublicKey, signature: &str) -> Result<()> {
         let stranger = || {
             Problem::refused("the order is not signed by this gateway's estate")
                 .why("it was altered on its way, or belongs to another estate")
         };
         let key = VerifyingKey::from_bytes(&signer.0).map_err(|_| stranger())?;
-        let bytes = BASE64.decode(&self.signature).map_err(|_| stranger())?;
+        let bytes = BASE64.decode(signature).map_err(|_| stranger())?;
         let signature = Signature::from_slice(&bytes).map_err(|_| stranger())?;
-        key.verify(self.order.as_bytes(), &signature).map_err(|_| stranger())?;
-        self.read()
+        key.verify(self.order.as_bytes(), &signature).map_err(|_| stranger())
     }
 }
 
@@ -295,7 +391,8 @@ pub fn touches_the_way_in(old: Option<&Content>, new: &Content) -> bool {
     let way_in = |content: &Content| {
         let listeners: Vec<_> =
             content.listeners.iter().map(|l| (l.name.clone(), l.port, l.pool, l.reach.clone())).collect();
-        (listeners, content.networks.clone(), content.masquerade, content.outward.clone(), content.metrics)
+        let publish = content.publish.as_ref().map(|publish| publish.port);
+        (listeners, content.networks.clone(), content.masquerade, content.outward.clone(), content.metrics, publish)
     };
     way_in(old) != way_in(new)
 }
@@ -341,6 +438,36 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
             }
         }
     }
+    if old.map(|old| &old.certificate).unwrap_or(&Vec::new()) != &new.certificate {
+        say("certify", certified(&new.certificate));
+    }
+    let holders = |content: &Content| -> BTreeMap<PublicKey, (String, bool)> {
+        content.certificates.iter().map(|one| (one.key, (one.device.clone(), one.suspended))).collect()
+    };
+    let (had, has) = (old.map(holders).unwrap_or_default(), holders(new));
+    for (key, (device, suspended)) in &has {
+        match had.get(key) {
+            None => say("admit", format!("{device}  (certificate)")),
+            Some((_, was)) if was != suspended && *suspended => {
+                say("withdraw", format!("{device}  (certificate, suspended)"));
+            }
+            Some((_, was)) if was != suspended => say("admit", format!("{device}  (certificate, restored)")),
+            Some(_) => {}
+        }
+    }
+    for (key, (device, _)) in had.iter().filter(|(key, _)| !has.contains_key(key)) {
+        if !new.revoked.contains_key(&key.to_string()) {
+            say("withdraw", format!("{device}  (certificate)"));
+        }
+    }
+    let published = |content: &Content| content.publish.clone().map(|publish| publish.authorities);
+    let (was, is) = (old.and_then(published).unwrap_or_default(), published(new).unwrap_or_default());
+    for name in is.keys().filter(|name| !was.contains_key(*name)) {
+        say("publish", format!("what {name} revoked"));
+    }
+    for name in was.keys().filter(|name| !is.contains_key(*name)) {
+        say("withhold", format!("what {name} revoked"));
+    }
     let key = |admit: &Admit| (admit.listener.clone(), admit.key);
     let before: BTreeMap<_, _> = old.iter().flat_map(|old| &old.admit).map(|admit| (key(admit), admit)).collect();
     let after: BTreeMap<_, _> = new.admit.iter().map(|admit| (key(admit), admit)).collect();
@@ -369,8 +496,11 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
     for revoked in newly.values() {
         say("revoke", format!("{}  ({})", revoked.device, revoked.reason));
     }
-    let ports = |listeners: &[OrderListener]| listeners.iter().map(|l| format!("{}/udp", l.port)).collect::<Vec<_>>();
-    let (was, is) = (ports(old_listeners), ports(&new.listeners));
+    let ports = |listeners: &[OrderListener], content: Option<&Content>| {
+        let published = content.and_then(|content| content.publish.as_ref()).map(|at| format!("{}/tcp", at.port));
+        listeners.iter().map(|l| format!("{}/udp", l.port)).chain(published).collect::<Vec<_>>()
+    };
+    let (was, is) = (ports(old_listeners, old), ports(&new.listeners, Some(new)));
     let missing = |from: &[String], of: &[String]| {
         let missing: Vec<_> = from.iter().filter(|port| !of.contains(port)).cloned().collect();
         if missing.is_empty() { "none".to_owned() } else { missing.join(", ") }
@@ -380,6 +510,16 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
         say("ports", format!("opens {opens}; closes {closes}"));
     }
     changes
+}
+
+/// Whom a gateway's certificate is for, and until when.
+fn certified(chain: &[String]) -> String {
+    let leaf = chain.first().and_then(|first| BASE64.decode(first).ok());
+    let Some(leaf) = leaf.and_then(|der| crate::x509::Certificate::from_der(&der).ok()) else {
+        return "none any more".into();
+    };
+    let names = leaf.names().unwrap_or_default();
+    format!("{}, until {}", list(&names), crate::moment(leaf.not_after()))
 }
 
 fn word(masquerade: bool) -> String {
@@ -442,6 +582,9 @@ mod tests {
             admit: vec![admit("mara/laptop", 1), admit("tomas/tablet", 2)],
             revoked: BTreeMap::new(),
             metrics: None,
+            certificate: vec![],
+            certificates: vec![],
+            publish: None,
         }
     }
 
@@ -454,6 +597,7 @@ mod tests {
             from: None,
             until: None,
             suspended: false,
+            once: false,
         }
     }
 
@@ -493,7 +637,7 @@ mod tests {
         #[test]
         fn no_text_makes_the_reader_fail(order in ".{0,200}", signature in "[A-Za-z0-9+/=]{0,90}") {
             let signer = signer(&secret()).unwrap();
-            let envelope = Envelope { order, signature };
+            let envelope = Envelope { order, signature, successor_signature: None };
             prop_assert!(envelope.verify(&signer).is_err());
         }
 
@@ -528,7 +672,11 @@ mod tests {
 
     #[test]
     fn a_newer_format_is_named() {
-        let newer = Envelope { order: r#"{"format":"yestrel order 9","extra":1}"#.into(), signature: String::new() };
+        let newer = Envelope {
+            order: r#"{"format":"yestrel order 9","extra":1}"#.into(),
+            signature: String::new(),
+            successor_signature: None,
+        };
         assert!(newer.read().unwrap_err().error.contains("yestrel order 9"));
     }
 
@@ -551,6 +699,13 @@ mod tests {
                 news_seen: 0,
                 updates: None,
                 metrics: None,
+                also: vec![],
+                certificate: None,
+                certificate_key: None,
+                request_key: None,
+                publish_port: None,
+                lists_known: BTreeMap::new(),
+                trusts: None,
                 created: at(),
             }
         }
@@ -587,6 +742,7 @@ mod tests {
                 name: format!("{user}/laptop/1"),
                 device: format!("{user}/laptop"),
                 user: user.into(),
+                kind: CredentialKind::KeyPair,
                 public_key: PublicKey([key; 32]),
                 private_key: None,
                 made_on_device: false,
@@ -594,6 +750,11 @@ mod tests {
                     .iter()
                     .map(|listener| Way { listener: (*listener).into(), inner: Ipv4Addr::new(10, 187, 44, key) })
                     .collect(),
+                gateways: vec![],
+                certificate: None,
+                account: None,
+                once: false,
+                superseded: None,
                 issued: at(),
                 valid_from: None,
                 expires: None,
@@ -616,7 +777,15 @@ mod tests {
             users: &[User],
             revocations: &[Revocation],
         ) -> Content {
-            content(&View { gateway: &gateway(), site: &site(), listeners, credentials, users, revocations })
+            content(&View {
+                gateway: &gateway(),
+                site: &site(),
+                listeners,
+                credentials,
+                users,
+                revocations,
+                published: &[],
+            })
         }
 
         proptest! {

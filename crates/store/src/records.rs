@@ -4,7 +4,8 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use yestrel_core::nouns::{
-    Credential, Device, Estate, Gateway, Group, Host, Listener, Revocation, Session, Site, StoredOrder, User,
+    Authority, Credential, Device, Estate, Gateway, Group, Host, IssuedCertificate, Listener, Registry, Revocation,
+    Session, SharedSecret, Site, StoredOrder, User,
 };
 use yestrel_core::{Problem, Result};
 
@@ -82,19 +83,23 @@ macro_rules! record {
     };
 }
 
-record!(Estate, "estates", "estate");
+record!(Estate, "estates", "estate", structured["previous_keys"]);
 record!(Site, "sites", "site", structured["networks"]);
 record!(Host, "hosts", "host", structured["facts", "access"]);
-record!(Gateway, "gateways", "gateway", structured["updates"], flags["masquerade", "adopted"]);
+record!(Gateway, "gateways", "gateway", structured["updates", "also", "certificate", "lists_known"], flags["masquerade", "adopted"]);
 record!(Listener, "listeners", "listener", structured["resolvers"]);
 record!(User, "users", "user", structured["groups"]);
 record!(Group, "groups", "group");
 record!(Device, "devices", "device");
-record!(Credential, "credentials", "credential", structured["ways", "told"], flags["made_on_device"]);
+record!(Credential, "credentials", "credential", structured["ways", "told", "gateways", "account"], flags["made_on_device", "once"]);
 record!(Address, "addresses", "address");
 record!(Revocation, "revocations", "revocation", structured["gateways"]);
 record!(StoredOrder, "orders", "order", structured["envelope"]);
 record!(Session, "sessions", "session");
+record!(Authority, "authorities", "authority", structured["above", "responder", "published_at"]);
+record!(IssuedCertificate, "certificates", "certificate");
+record!(SharedSecret, "shared_secrets", "shared secret");
+record!(Registry, "registries", "registry", structured["methods"]);
 
 /// One inner address that is given out: the table keeps two credentials from ever having the same.
 #[derive(Debug, Clone, Serialize, serde::Deserialize)]

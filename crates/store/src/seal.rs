@@ -130,6 +130,56 @@ impl SealingKey {
     /// The file is there, or cannot be written.
     pub fn create(path: &Path, passphrase: Option<&str>) -> Result<Self> {
         let key = Self(Zeroizing::new(random32()?));
+        key.write(path, passphrase)?;
+        Ok(key)
+    }
+
+    /// The key that the estate's recovery key stands for.
+    #[must_use]
+    pub fn of_recovery(recovery: &Secret) -> Self {
+        use ring::hmac;
+        let tag = hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, recovery.reveal()), b"yestrel recovery: sealing key");
+        let mut key = Zeroizing::new([0; 32]);
+        key.copy_from_slice(tag.as_ref());
+        Self(key)
+    }
+
+    /// This key, sealed under another.
+    ///
+    /// # Errors
+    /// The system gives no random bytes.
+    pub fn wrapped_by(&self, other: &Self) -> Result<SealedSecret> {
+        other.seal(&Secret::new(self.0.to_vec()), "recovery")
+    }
+
+    /// The key that was sealed under this one.
+    ///
+    /// # Errors
+    /// It was sealed under another.
+    pub fn unwrap_key(&self, sealed: &SealedSecret) -> Result<Self> {
+        Ok(Self(self.open(sealed, "recovery")?.private_key()?))
+    }
+
+    /// The key as it travels in a saved estate.
+    #[must_use]
+    pub fn reveal(&self) -> Secret {
+        Secret::new(self.0.to_vec())
+    }
+
+    /// From what [`SealingKey::reveal`] gave.
+    ///
+    /// # Errors
+    /// Not 32 bytes.
+    pub fn from_secret(secret: &Secret) -> Result<Self> {
+        Ok(Self(secret.private_key()?))
+    }
+
+    /// Writes the key's file, which must not be there yet, with mode 0600; under a passphrase where one is given.
+    ///
+    /// # Errors
+    /// The file is there, or cannot be written.
+    pub fn write(&self, path: &Path, passphrase: Option<&str>) -> Result<()> {
+        let key = self;
         let file = match passphrase {
             None => KeyFile { format: FORMAT.into(), key: Some(Secret::new(key.0.to_vec())), wrapped: None },
             Some(passphrase) => {
@@ -151,8 +201,7 @@ impl SealingKey {
             Problem::failed(format!("the sealing key cannot be written to {}", path.display())).why(error.to_string())
         };
         let mut out = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(cannot)?;
-        out.write_all(text.as_bytes()).and_then(|()| out.sync_all()).map_err(cannot)?;
-        Ok(key)
+        out.write_all(text.as_bytes()).and_then(|()| out.sync_all()).map_err(cannot)
     }
 
     /// Reads a key's file; asks `passphrase` when the key is wrapped.

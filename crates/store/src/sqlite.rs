@@ -18,7 +18,8 @@ use crate::seal::{check_folder, check_private};
 /// "YSTL": tells an estate from other SQLite files.
 const APPLICATION: i64 = 0x5953_544c;
 /// Each migration brings a file one version further.
-const MIGRATIONS: [&str; 2] = [include_str!("migrations/0001.sql"), include_str!("migrations/0002.sql")];
+const MIGRATIONS: [&str; 3] =
+    [include_str!("migrations/0001.sql"), include_str!("migrations/0002.sql"), include_str!("migrations/0003.sql")];
 /// How long a command waits for another that is writing.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -201,6 +202,27 @@ impl SqliteStore {
         work().map_err(|problem| on_this_disk(&path, problem))
     }
 
+    /// Copies the database as it stands at one moment, whatever other commands do meanwhile.
+    ///
+    /// # Errors
+    /// The file is there, or cannot be written.
+    pub fn copy_to(&mut self, path: &Path) -> Result<()> {
+        self.connection.execute("VACUUM INTO ?1", [path.to_string_lossy()]).map_err(|e| problem(&e))?;
+        use std::os::unix::fs::PermissionsExt as _;
+        fs::set_permissions(path, fs::Permissions::from_mode(0o600))
+            .map_err(|error| Problem::failed("the estate cannot be copied").why(error.to_string()))
+    }
+
+    /// Checks that the database is whole.
+    ///
+    /// # Errors
+    /// It is not, with what is wrong first.
+    pub fn check(&mut self) -> Result<()> {
+        let found: String =
+            self.connection.query_row("PRAGMA integrity_check(1)", [], |row| row.get(0)).map_err(|e| problem(&e))?;
+        if found == "ok" { Ok(()) } else { Err(Problem::failed("the estate's database is damaged").why(found)) }
+    }
+
     /// A consistent look at the estate.
     ///
     /// # Errors
@@ -330,7 +352,7 @@ mod tests {
     }
 
     fn group(name: &str) -> Group {
-        Group { name: name.into(), about: None, created: at() }
+        Group { name: name.into(), about: None, lifetime: None, created: at() }
     }
 
     #[test]

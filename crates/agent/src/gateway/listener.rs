@@ -266,6 +266,7 @@ impl Listener {
                 }
                 drop(seats);
                 tracing::info!(device = seat.device, reason = reason.word(), words, "session ended");
+                self.shared.spend(&seat.listener, &seat.key, &seat.device, reason);
                 let live = seat.live();
                 news.push(NewsEvent::Ended {
                     session,

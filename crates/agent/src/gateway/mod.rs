@@ -3,6 +3,7 @@
 mod listener;
 mod metrics;
 mod plane;
+mod publish;
 
 use std::collections::{BTreeMap, HashMap};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
@@ -11,12 +12,16 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD as BASE64;
 use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};
-use yestrel_core::control::{Answer, Ask, Live, NewsEvent, Receipt, Status};
+use ring::rand::SystemRandom;
+use yestrel_core::control::{Answer, Ask, Live, NewsEvent, Publication, Receipt, Status};
 use yestrel_core::facts::Plane as PlaneKind;
-use yestrel_core::keys::{KeyPair, PublicKey};
+use yestrel_core::keys::{KeyPair, PublicKey, Secret};
 use yestrel_core::order::{self, Content, Envelope, Order};
+use yestrel_core::x509::{Certificate, PrivateKey};
 use yestrel_core::{Problem, Result, moment};
 use yestrel_wire::talon::Reason;
 
@@ -130,6 +135,21 @@ impl Shared {
         Ok(admit.clone())
     }
 
+    /// A credential that is good for one session has had it. A gateway that merely stops, or a device that comes back from
+    /// another address, does not end it.
+    pub fn spend(&self, listener: &str, key: &[u8; 32], device: &str, reason: Reason) {
+        let content = self.content.read().clone();
+        let admit = content.as_ref().and_then(|content| content.admit.get(&(listener.to_owned(), *key)));
+        if !admit.is_some_and(|admit| admit.once) || matches!(reason, Reason::Shutdown | Reason::Replaced) {
+            return;
+        }
+        let spent = order::Revoked { device: device.into(), reason: "it was good for one session".into() };
+        let spent = BTreeMap::from([(PublicKey(*key).to_string(), spent)]);
+        if let Err(problem) = self.keep.lock().learn(&spent) {
+            tracing::error!("a used credential cannot be kept out: {problem}");
+        }
+    }
+
     /// Notes what was seen; a full disk must not stop the tunnel.
     pub fn note(&self, event: NewsEvent) {
         self.totals.lock().count(&event);
@@ -156,6 +176,8 @@ pub struct Agent {
     change: Mutex<()>,
     /// What answers metrics over HTTP, with its address.
     exporter: Mutex<Option<metrics::Exporter>>,
+    /// What publishes the state of certificates.
+    publisher: Mutex<Option<publish::Publisher>>,
     /// Until when no order is taken up again by itself.
     closed_until: Mutex<Option<Timestamp>>,
     /// SHA-256 of the program.
@@ -210,6 +232,7 @@ impl Agent {
             since: Timestamp::now(),
             change: Mutex::default(),
             exporter: Mutex::default(),
+            publisher: Mutex::default(),
             closed_until: Mutex::default(),
             program: OnceLock::new(),
             stop: AtomicBool::new(false),
@@ -309,7 +332,7 @@ impl Agent {
             (keep.identity()?, keep.order()?)
         };
         let (Some(identity), Some(envelope)) = (identity, envelope) else { return Ok(()) };
-        let order = envelope.verify(&identity.estate_key)?;
+        let order = identity.verify_kept(&envelope)?;
         self.switch(&identity, order, envelope.hash())?;
         Ok(())
     }
@@ -328,8 +351,14 @@ impl Agent {
     pub fn answer(&self, ask: Ask) -> Answer {
         let answered = match ask {
             Ask::Status => self.status().map(Answer::Status),
-            Ask::Adopt { estate, estate_key, gateway, private_key } => {
-                self.adopt(Identity { estate, estate_key, gateway, private_key }).map(|()| Answer::Adopted)
+            Ask::Adopt { estate, estate_key, gateway, private_key, recovery_key } => self
+                .adopt(Identity { estate, estate_key, gateway, private_key, recovery_key, previous_key: None })
+                .map(|()| Answer::Adopted),
+            Ask::Certify { private_key } => self.certify(&private_key).map(|()| Answer::Kept),
+            Ask::Publish { publications } => self.publish(&publications).map(|()| Answer::Kept),
+            Ask::Order => {
+                let keep = self.shared.keep.lock();
+                keep.order().map(|envelope| Answer::Order { envelope, revoked: keep.revoked().clone() })
             }
             Ask::Carry { envelope, hold } => self.carry(&envelope, hold).map(Answer::Carried),
             Ask::Confirm { hash } => self.confirm(&hash).map(Answer::Carried),
@@ -362,6 +391,7 @@ impl Agent {
         let listeners = self.listeners.lock().iter().map(|(name, listener)| (name.clone(), listener.port())).collect();
         let keep = self.shared.keep.lock();
         let identity = keep.identity()?;
+        let estate_key = identity.as_ref().map(|identity| identity.estate_key);
         Ok(Status {
             version: VERSION.into(),
             estate: identity.as_ref().map(|identity| identity.estate.clone()),
@@ -375,6 +405,8 @@ impl Agent {
             newest: keep.newest(),
             program: self.program(),
             held: keep.held()?.map(|held| held.until),
+            published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),
+            estate_key,
         })
     }
 
@@ -397,7 +429,7 @@ impl Agent {
                     .why(format!("it is the gateway {} of the estate with id {}", own.gateway, own.estate))
                     .try_("retire it from its own estate first: yestrel gateway retire"));
             }
-            if own.private_key == identity.private_key {
+            if own.private_key == identity.private_key && own.recovery_key == identity.recovery_key {
                 return Ok(());
             }
         }
@@ -411,7 +443,7 @@ impl Agent {
         let identity = self.shared.keep.lock().identity()?.ok_or_else(|| {
             Problem::refused("this agent belongs to no estate yet").try_("yestrel rollout   adopts it first")
         })?;
-        let order = envelope.verify(&identity.estate_key)?;
+        let order = identity.verify(envelope)?;
         if order.estate != identity.estate {
             return Err(Problem::refused("the order is of another estate").why(format!("its id is {}", order.estate)));
         }
@@ -429,6 +461,15 @@ impl Agent {
         let standing = current.as_ref().map(|(order, hash)| (order, hash.as_str()));
         order::may_follow(standing, &order, &hash, &identity.gateway)?;
         let number = order.number;
+        // From here on the estate's new key counts, whatever becomes of the rest.
+        if let Some(successor) = order.successor.filter(|successor| *successor != identity.estate_key) {
+            self.shared.keep.lock().set_identity(&Identity {
+                estate_key: successor,
+                previous_key: Some(identity.estate_key),
+                ..identity.clone()
+            })?;
+            tracing::info!("the estate has a new key");
+        }
         let mut until = held.filter(|held| held.envelope.hash() == hash).map(|held| held.until);
         let in_force = self.shared.content.read().as_ref().is_some_and(|content| content.hash == hash);
         if !in_force {
@@ -491,7 +532,7 @@ impl Agent {
         let (Some(held), Some(identity)) = (held, identity) else { return Ok(()) };
         match before {
             Some(envelope) => {
-                let order = envelope.verify(&identity.estate_key)?;
+                let order = identity.verify_kept(&envelope)?;
                 self.switch(&identity, order, envelope.hash())?;
             }
             None => self.undo_everything()?,
@@ -520,6 +561,7 @@ impl Agent {
             }
         };
         plane.check(content)?;
+        self.check_certificate(content)?;
         // New ports first: a busy one refuses the whole order while everything is as before.
         let mut listeners = self.listeners.lock();
         let stays = |name: &String, running: &Arc<Listener>| {
@@ -561,7 +603,71 @@ impl Agent {
         }
         drop(listeners);
         self.export_metrics(content.metrics);
+        self.put_out(content);
         Ok(())
+    }
+
+    /// The certificate that an order names is of use only with its key.
+    fn check_certificate(&self, content: &Content) -> Result<()> {
+        let Some(leaf) = content.certificate.first() else { return Ok(()) };
+        let der = BASE64.decode(leaf).map_err(|_| Problem::words("the gateway's certificate is damaged"))?;
+        let certificate = Certificate::from_der(&der)?;
+        let key = self.shared.keep.lock().certificate_key()?;
+        let key = key.map(|key| PrivateKey::from_pkcs8(key, &SystemRandom::new())).transpose()?;
+        if key.is_some_and(|key| key.public() == certificate.key()) {
+            return Ok(());
+        }
+        Err(Problem::refused("the order names a certificate whose key this agent does not have")
+            .why(format!("it is the one of {}", certificate.common_name()))
+            .try_("yestrel rollout   hands the key over first"))
+    }
+
+    /// Keeps the key of a certificate.
+    fn certify(&self, private_key: &Secret) -> Result<()> {
+        let _one = self.change.lock();
+        let keep = self.shared.keep.lock();
+        if keep.identity()?.is_none() {
+            return Err(Problem::refused("this agent belongs to no estate yet"));
+        }
+        PrivateKey::from_pkcs8(private_key.clone(), &SystemRandom::new())?;
+        keep.set_certificate_key(private_key)
+    }
+
+    /// Publishes newer lists.
+    fn publish(&self, publications: &[Publication]) -> Result<()> {
+        let _one = self.change.lock();
+        let content = self.shared.content.read().clone();
+        let order = content.as_ref().and_then(|content| content.order.content.publish.as_ref());
+        let before = self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default();
+        publish::check(publications, order, &before)?;
+        self.shared.keep.lock().set_published(publications)?;
+        if let (Some(publisher), Some(order)) = (&*self.publisher.lock(), order) {
+            publisher.fill(order, publications);
+        }
+        Ok(())
+    }
+
+    /// Opens or closes the port where the state of certificates is published. Nobody who comes in depends on it, so it never
+    /// stops an order.
+    fn put_out(&self, content: &Content) {
+        let mut publisher = self.publisher.lock();
+        let Some(order) = &content.publish else {
+            *publisher = None;
+            return;
+        };
+        let publications = self.shared.keep.lock().published().unwrap_or_default();
+        match &*publisher {
+            Some(running) if running.port() == order.port => running.fill(order, &publications),
+            _ => {
+                *publisher = None;
+                match publish::Publisher::start(self.options.bind, order, &publications) {
+                    Ok(running) => *publisher = Some(running),
+                    Err(problem) => {
+                        tracing::error!("{problem}: {}", problem.why.as_deref().unwrap_or_default());
+                    }
+                }
+            }
+        }
     }
 
     /// Answers metrics over HTTP where the order says. Nobody who comes in depends on it, so it never stops an order.
@@ -604,6 +710,7 @@ impl Agent {
     /// Takes back whatever an order has changed on the machine.
     fn undo_everything(&self) -> Result<()> {
         *self.exporter.lock() = None;
+        *self.publisher.lock() = None;
         for listener in self.listeners.lock().values() {
             listener.shut_down();
         }

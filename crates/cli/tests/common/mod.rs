@@ -152,6 +152,19 @@ impl World {
         Came::of(&output)
     }
 
+    /// Runs a shell script in the world's folder: for judges that are not ours.
+    pub fn judge(&self, script: &str) -> Came {
+        let mut command = Command::new("timeout");
+        command.args(["--kill-after=5", "60", "bash", "-c", script]);
+        Came::of(&self.set_up(command).output().unwrap())
+    }
+
+    /// Writes a passphrase into a file, and gives its name.
+    pub fn secret(&self, name: &str, text: &str) -> String {
+        self.write(name, text);
+        name.to_owned()
+    }
+
     /// Runs a command line on mara's laptop.
     pub fn on_laptop(&self, words: &str) -> Came {
         self.run(&format!("lab enter mara-laptop -- {words}"))
@@ -192,6 +205,9 @@ impl World {
             "user list",
             "device list",
             "credential list",
+            "credential list --kind shared-secret",
+            "authority list",
+            "registry list",
             "estate history",
         ];
         let all = lists.map(|list| self.run(&format!("{list} --format json")).out).join("\n");

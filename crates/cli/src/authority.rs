@@ -1,0 +1,369 @@
+//! `yestrel authority`
+
+use std::path::{Path, PathBuf};
+
+use clap::{Args, Subcommand};
+use jiff::Timestamp;
+use yestrel_actions::authority::{self, Export, View, Wish};
+use yestrel_actions::{Context, handover, lists};
+use yestrel_core::facts::Grade;
+use yestrel_core::x509::{Algorithm, bring};
+use yestrel_core::{Problem, Result};
+use zeroize::Zeroizing;
+
+use crate::output::{Cell, Output, Table, list};
+use crate::{Global, ask};
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Make an authority, with its root when there is none yet; or bring one in that was made elsewhere
+    #[command(
+        after_help = "Example:\n  yestrel authority create\n  yestrel authority create crews --under root --domain skerry.example\n  yestrel authority create old --from authority.p12"
+    )]
+    Create {
+        /// What it is called
+        #[arg(default_value = "issuing")]
+        name: String,
+        /// The root above it; made with it, when there is none of this name
+        #[arg(long, value_name = "AUTHORITY", default_value = "root")]
+        under: String,
+        /// What its key is made of: p-256, p-384, rsa-3072, rsa-4096
+        #[arg(long = "key", value_name = "KIND", default_value = "p-256", value_parser = algorithm)]
+        algorithm: Algorithm,
+        /// Until when it holds: a date, a moment, or a time from now [default: 5y, its root 15y]
+        #[arg(long, value_name = "WHEN", value_parser = crate::credential::moment)]
+        until: Option<Timestamp>,
+        /// It may sign only for this domain and what is below it
+        #[arg(long)]
+        domain: Option<String>,
+        #[command(flatten)]
+        brought: Brought,
+        #[command(flatten)]
+        key: AwayKey,
+    },
+    /// All authorities
+    #[command(after_help = "Example:\n  yestrel authority list")]
+    List,
+    /// One authority in full
+    #[command(after_help = "Example:\n  yestrel authority show issuing")]
+    Show { name: String },
+    /// Give an authority's certificate, its revocation list, or, under a passphrase, its key
+    #[command(
+        after_help = "Example:\n  yestrel authority export issuing --to issuing.pem\n  yestrel authority export root --with-private-key --leave --to root-key.pem"
+    )]
+    Export {
+        name: String,
+        /// The file to write [default: standard output, for what is public]
+        #[arg(long, value_name = "FILE")]
+        to: Option<PathBuf>,
+        /// The certificate alone, in DER, in place of the chain in PEM
+        #[arg(long, conflicts_with_all = ["list", "with_private_key"])]
+        der: bool,
+        /// The newest revocation list, in DER
+        #[arg(long, conflicts_with = "with_private_key")]
+        list: bool,
+        /// Its private key too, under a passphrase that is asked for twice
+        #[arg(long, requires = "to")]
+        with_private_key: bool,
+        /// Erase the key from the estate when it is written: whoever wants a signature then brings the file
+        #[arg(long, requires = "with_private_key")]
+        leave: bool,
+        /// Read the passphrase from a file instead of asking
+        #[arg(long, value_name = "FILE")]
+        passphrase_file: Option<PathBuf>,
+    },
+    /// Sign new revocation lists, and say which gateways publish them over HTTP
+    #[command(
+        after_help = "Example:\n  yestrel authority publish --at harbour\n  yestrel authority publish issuing --at harbour --port 8047\n  yestrel authority publish   signs anew, and brings the lists where they are published"
+    )]
+    Publish {
+        /// Only these authorities [default: all]
+        names: Vec<String>,
+        /// A gateway that publishes from now on; several times for several
+        #[arg(long, value_name = "GATEWAY")]
+        at: Vec<String>,
+        /// A gateway that does not any more
+        #[arg(long, value_name = "GATEWAY")]
+        not_at: Vec<String>,
+        /// The TCP port there [default: 80]
+        #[arg(long, requires = "at")]
+        port: Option<u16>,
+        #[command(flatten)]
+        key: AwayKey,
+    },
+    /// End an authority: its certificate is revoked, and every credential that it signed
+    #[command(after_help = "Example:\n  yestrel authority retire issuing --reason 'its key was seen'")]
+    Retire {
+        name: String,
+        /// Why
+        #[arg(long, value_name = "WORDS")]
+        reason: String,
+        #[command(flatten)]
+        key: AwayKey,
+    },
+}
+
+/// The key of an authority that is not in the estate.
+#[derive(Args)]
+pub struct AwayKey {
+    /// The file of an authority's key that left the estate, for this command only
+    #[arg(long = "with-key", value_name = "FILE")]
+    with_key: Option<PathBuf>,
+    /// A file with the passphrase of that one
+    #[arg(long, value_name = "FILE", requires = "with_key")]
+    key_passphrase_file: Option<PathBuf>,
+}
+
+impl AwayKey {
+    fn borrow(&self, context: &mut Context) -> Result<()> {
+        let Some(path) = &self.with_key else { return Ok(()) };
+        let bytes = read_file(path)?;
+        let what = format!("the key {}", path.display());
+        context.borrow_key(&bytes, &mut || ask::passphrase(&what, self.key_passphrase_file.as_deref()))
+    }
+}
+
+/// What was made elsewhere.
+#[derive(Args)]
+pub struct Brought {
+    /// A file with the certificate and those above it, PEM or PKCS#12, and with the key unless --key-file names another
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["algorithm", "until", "domain"])]
+    from: Option<PathBuf>,
+    /// A file with the private key (PKCS#8, encrypted or not)
+    #[arg(long, value_name = "FILE", requires = "from")]
+    key_file: Option<PathBuf>,
+    /// A file with the passphrase of what is encrypted
+    #[arg(long, value_name = "FILE", requires = "from")]
+    from_passphrase_file: Option<PathBuf>,
+}
+
+pub fn algorithm(text: &str) -> std::result::Result<Algorithm, String> {
+    text.parse().map_err(|problem: Problem| problem.why.unwrap_or(problem.error))
+}
+
+/// A file that somebody names; long ones are refused by whoever reads them.
+pub fn read_file(path: &Path) -> Result<Vec<u8>> {
+    std::fs::read(path)
+        .map_err(|error| Problem::failed(format!("{} cannot be read", path.display())).why(error.to_string()))
+}
+
+/// Key and certificates from files that were made elsewhere.
+pub fn read_brought(from: &Path, key: Option<&Path>, passphrase_file: Option<&Path>) -> Result<bring::Brought> {
+    let random = ring::rand::SystemRandom::new();
+    let mut all = Vec::new();
+    for path in [Some(from), key].into_iter().flatten() {
+        let what = path.display().to_string();
+        let mut ask = || ask::passphrase(&what, passphrase_file);
+        all.push(bring::read(&read_file(path)?, &mut ask, &random)?);
+    }
+    let mut all = all.into_iter();
+    let mut brought = all.next().ok_or_else(|| Problem::failed("nothing was read"))?;
+    if let Some(other) = all.next() {
+        brought.key = other.key.or(brought.key);
+    }
+    Ok(brought)
+}
+
+fn state(view: &View) -> Cell {
+    let grade = match view.state {
+        "signs" => Grade::Good,
+        "away" => Grade::Poor,
+        _ => Grade::Bad,
+    };
+    Cell::State(grade, view.state.into())
+}
+
+/// How long those who go by the list can go on without a new one.
+fn list_left(view: &View, now: Timestamp) -> Cell {
+    let Some(until) = view.authority.list_until else { return Cell::Missing };
+    let hours = until.duration_since(now).as_hours();
+    let (grade, words) = match hours {
+        hours if hours < 0 => (Grade::Bad, "ended".to_owned()),
+        hours if hours < 72 => (Grade::Poor, format!("{hours} h")),
+        hours => (Grade::Good, format!("{} d", hours / 24)),
+    };
+    Cell::State(grade, words)
+}
+
+pub fn run(global: &Global, command: Command) -> Result<()> {
+    let output = global.output();
+    let mut context = global.context()?;
+    match command {
+        Command::Create { name, under, algorithm, until, domain, brought, key } => {
+            if let Some(from) = &brought.from {
+                let brought = read_brought(from, brought.key_file.as_deref(), brought.from_passphrase_file.as_deref())?;
+                let made = authority::bring(&mut context, &name, brought)?;
+                output.say(&format!("brought in {}", made.name));
+                return say_fingerprints(output, &mut context, &[made.name]);
+            }
+            key.borrow(&mut context)?;
+            let wish = Wish { under, algorithm, until, domain };
+            let made = authority::create(&mut context, &name, &wish)?;
+            let names: Vec<_> = made.iter().map(|one| one.name.clone()).collect();
+            output.say(&format!("made {}", names.join(" and ")));
+            say_fingerprints(output, &mut context, &names)?;
+            if made.len() > 1 {
+                let root = &names[0];
+                output.say(&format!(
+                    "yestrel authority export {root} --with-private-key --leave --to FILE   takes the root's key out of \
+                     the estate"
+                ));
+            }
+        }
+        Command::List => {
+            let mut table = Table::new(
+                &["name", "under", "key", "state", "signed", "revoked", "expires", "list", "list holds"],
+                "no authorities yet; yestrel authority create",
+            );
+            let now = context.now;
+            for view in authority::list(&mut context)? {
+                let left = list_left(&view, now);
+                table.row(vec![
+                    (&view.authority.name).into(),
+                    view.authority.parent.clone().into(),
+                    (&view.authority.algorithm).into(),
+                    state(&view),
+                    view.signed.into(),
+                    view.revoked.into(),
+                    view.authority.expires.into(),
+                    view.authority.list_number.into(),
+                    left,
+                ]);
+            }
+            output.table(&table);
+        }
+        Command::Show { name } => {
+            let now = context.now;
+            let view = authority::show(&mut context, &name)?;
+            let left = list_left(&view, now);
+            let authority = &view.authority;
+            output.record(&[
+                ("name", (&authority.name).into()),
+                ("subject", (&view.subject).into()),
+                ("under", authority.parent.clone().into()),
+                ("state", state(&view)),
+                ("key", (&authority.algorithm).into()),
+                ("fingerprint", (&view.fingerprint).into()),
+                ("serial", (&authority.serial).into()),
+                ("path length", view.path_length.map(u32::from).into()),
+                ("domain", authority.domain.clone().into()),
+                ("expires", authority.expires.into()),
+                ("signed", view.signed.into()),
+                ("revoked", view.revoked.into()),
+                ("devices", view.devices.into()),
+                ("list", authority.list_number.into()),
+                ("list until", authority.list_until.into()),
+                ("third parties go on for", left),
+                ("published at", list(&authority.published_at)),
+                ("lists", list(&view.addresses.lists)),
+                ("status", list(&view.addresses.status)),
+                ("created", authority.created.into()),
+                ("retired", authority.retired.into()),
+            ]);
+        }
+        Command::Export { name, to, der, list, with_private_key, leave, passphrase_file } => {
+            let what = if with_private_key {
+                authority::show(&mut context, &name)?;
+                let rest = if leave { ", and erases it from the estate" } else { "" };
+                ask::confirm(
+                    global.yes,
+                    &format!("this reveals the private key of the authority {name} under a passphrase{rest}"),
+                )?;
+                Export::WithKey(ask::new_passphrase("the key", passphrase_file.as_deref())?)
+            } else if list {
+                Export::List
+            } else if der {
+                Export::Der
+            } else {
+                Export::Chain
+            };
+            if to.is_none() && (der || list) && output.terminal {
+                return Err(Problem::words("DER is not for a terminal").try_("--to FILE"));
+            }
+            authority::export(&mut context, &name, &what, leave, |bytes| match &to {
+                Some(path) => handover::write_bytes(path, bytes),
+                None => {
+                    output.write_bytes(bytes);
+                    Ok(())
+                }
+            })?;
+            if let Some(path) = to {
+                output.say(&format!(
+                    "wrote {} to {}",
+                    if with_private_key { "certificate and key" } else { &name },
+                    path.display()
+                ));
+                if leave {
+                    output.say(&format!("{name} signs from now on only with   --with-key {}", path.display()));
+                }
+            }
+        }
+        Command::Publish { names, at, not_at, port, key } => {
+            key.borrow(&mut context)?;
+            let (authorities, missing, gateways) = lists::publish(&mut context, &names, &at, &not_at, port)?;
+            for one in &authorities {
+                if missing.contains(&one.name) {
+                    say_unsigned(output, &one.name, one.list_until);
+                } else {
+                    let until = one.list_until.map(yestrel_core::moment).unwrap_or_default();
+                    output.say(&format!("signed list {} of {}, until {until}", one.list_number, one.name));
+                }
+            }
+            let before = authorities.iter().any(|one| one.parent.is_some()) && !at.is_empty();
+            if before {
+                output.note("certificates that were issued before name no new address; they do from their renewal on");
+            }
+            crate::rollout::carry(global, &mut context, &gateways)?;
+        }
+        Command::Retire { name, reason, key } => {
+            key.borrow(&mut context)?;
+            let ends = authority::would_end(&mut context, &name)?;
+            ask::confirm(
+                global.yes,
+                &format!(
+                    "this ends the authority {name} for good, and with it {} certificates of devices{}",
+                    ends.len(),
+                    shown(&ends.iter().map(|one| one.device.clone()).collect::<Vec<_>>())
+                ),
+            )?;
+            let (ended, gateways) = authority::retire(&mut context, &name, &reason)?;
+            output.say(&format!("retired {name}; {} certificates of devices end with it", ended.len()));
+            crate::rollout::carry(global, &mut context, &gateways)?;
+        }
+    }
+    Ok(())
+}
+
+/// Some of a list of names, for a sentence.
+pub fn shown(names: &[String]) -> String {
+    match names.len() {
+        0 => String::new(),
+        1..=5 => format!(": {}", names.join(", ")),
+        more => format!(": {} and {} more", names[..4].join(", "), more - 4),
+    }
+}
+
+/// That a list could not be signed, and how long those who go by it go on.
+pub fn say_unsigned(output: Output, authority: &str, until: Option<Timestamp>) {
+    let until = until.map_or_else(
+        || "without any".to_owned(),
+        |until| format!("by the old one until {}", yestrel_core::moment(until)),
+    );
+    output.note(&format!(
+        "the key of {authority} is away, so that its list could not be signed: third parties go {until}; yestrel \
+         authority publish {authority} --with-key FILE signs it"
+    ));
+}
+
+fn say_fingerprints(output: Output, context: &mut Context, names: &[String]) -> Result<()> {
+    for name in names {
+        let view = authority::show(context, name)?;
+        output.say(&format!("{name}  {}", view.fingerprint));
+    }
+    Ok(())
+}
+
+/// A transport password, shown apart from what it opens.
+pub fn say_transport(output: Output, password: &Zeroizing<String>) {
+    output.say(&format!("its transport password, to be told by another way:  {}", **password));
+}

@@ -1,0 +1,27 @@
+-- Authorities, certificates, accounts, shared secrets; keys that can be renewed and recovered.
+ALTER TABLE estates ADD COLUMN recovery_key TEXT;
+ALTER TABLE estates ADD COLUMN recovery_sealed TEXT;
+ALTER TABLE estates ADD COLUMN previous_keys TEXT NOT NULL DEFAULT '[]';
+ALTER TABLE gateways ADD COLUMN also TEXT NOT NULL DEFAULT '[]';
+ALTER TABLE gateways ADD COLUMN certificate TEXT;
+ALTER TABLE gateways ADD COLUMN certificate_key TEXT;
+ALTER TABLE gateways ADD COLUMN request_key TEXT;
+ALTER TABLE gateways ADD COLUMN publish_port INTEGER;
+ALTER TABLE gateways ADD COLUMN lists_known TEXT NOT NULL DEFAULT '{}';
+ALTER TABLE gateways ADD COLUMN trusts TEXT;
+ALTER TABLE groups ADD COLUMN lifetime INTEGER;
+ALTER TABLE credentials ADD COLUMN kind TEXT NOT NULL DEFAULT 'key-pair';
+ALTER TABLE credentials ADD COLUMN gateways TEXT NOT NULL DEFAULT '[]';
+ALTER TABLE credentials ADD COLUMN certificate TEXT;
+ALTER TABLE credentials ADD COLUMN account TEXT;
+ALTER TABLE credentials ADD COLUMN once INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE credentials ADD COLUMN superseded TEXT;
+CREATE INDEX credentials_by_expires ON credentials(expires);
+CREATE TABLE authorities (name TEXT PRIMARY KEY, parent TEXT REFERENCES authorities(name), certificate TEXT NOT NULL, above TEXT NOT NULL, serial TEXT NOT NULL, algorithm TEXT NOT NULL, private_key TEXT, domain TEXT, list TEXT, list_number INTEGER NOT NULL, list_until TEXT, responder TEXT, published_at TEXT NOT NULL, retired TEXT, created TEXT NOT NULL, expires TEXT NOT NULL) STRICT;
+CREATE TABLE certificates (name TEXT PRIMARY KEY, authority TEXT NOT NULL REFERENCES authorities(name), kind TEXT NOT NULL, subject TEXT NOT NULL, certificate TEXT NOT NULL, state TEXT NOT NULL, issued TEXT NOT NULL, expires TEXT NOT NULL, revoked TEXT, reason TEXT) STRICT;
+CREATE INDEX certificates_by_state ON certificates(authority, state);
+CREATE INDEX certificates_by_subject ON certificates(subject);
+CREATE TABLE shared_secrets (name TEXT PRIMARY KEY, holder TEXT NOT NULL, number INTEGER NOT NULL, secret TEXT NOT NULL, issued TEXT NOT NULL, handed_over TEXT, until TEXT, revoked TEXT, reason TEXT) STRICT;
+CREATE INDEX shared_secrets_by_holder ON shared_secrets(holder);
+CREATE TABLE registries (name TEXT PRIMARY KEY, kind TEXT NOT NULL, methods TEXT NOT NULL, created TEXT NOT NULL) STRICT;
+INSERT INTO registries (name, kind, methods, created) VALUES ('estate', 'estate', '["password"]', '2026-11-23T00:00:00Z');
