@@ -96,6 +96,25 @@ pub fn new_password(whom: &str) -> Result<Zeroizing<String>> {
     Ok(first)
 }
 
+/// A file that a command needs and was not told: asked for where somebody can be asked.
+///
+/// # Errors
+/// Nobody can be asked: `why` says what the file is for.
+pub fn file(given: Option<PathBuf>, default: &str, why: &str) -> Result<PathBuf> {
+    if let Some(given) = given {
+        return Ok(given);
+    }
+    if !somebody_there() {
+        return Err(Problem::words("--to FILE is missing").why(why).try_(format!("--to {default}")));
+    }
+    eprint!("{why}\nthe file to write [{default}] ");
+    let _ = io::stderr().flush();
+    let mut answer = String::new();
+    let _ = io::stdin().lock().read_line(&mut answer);
+    let answer = answer.trim();
+    Ok(PathBuf::from(if answer.is_empty() { default } else { answer }))
+}
+
 /// Asks without echo. The echo is off before the question shows, so that nothing typed early is seen.
 fn hidden(prompt: impl AsRef<str>) -> io::Result<String> {
     use nix::sys::termios::{LocalFlags, SetArg, Termios, tcgetattr, tcsetattr};

@@ -399,11 +399,12 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     }));
                 }
             }
-            if to.is_none() && !code {
-                return Err(Problem::words("--to FILE is missing")
-                    .why("a handover holds a private key; it goes to a file")
-                    .try_("--code   shows it as a code to scan"));
-            }
+            let to = if code {
+                None
+            } else {
+                let default = format!("{}.yestrel", view.credential.device.replace('/', "-"));
+                Some(ask::file(to, &default, "a handover holds a private key, and goes to a file with mode 0600")?)
+            };
             let where_to =
                 to.as_ref().map_or_else(|| "this terminal, as a code".to_owned(), |path| path.display().to_string());
             if !view.credential.made_on_device {
@@ -656,9 +657,15 @@ fn hand_over_certificate(
         Some(FormName::Windows) => Form::Windows,
         Some(FormName::Android) => Form::Android,
     };
-    let to = to.ok_or_else(|| {
-        Problem::words("--to FILE is missing").why("a bundle goes to a file; its password is shown here, apart from it")
-    })?;
+    let ending = match form {
+        Form::Pkcs12 { .. } => ".p12",
+        Form::Pem => "",
+        Form::Apple => ".mobileconfig",
+        Form::Windows => ".ps1",
+        Form::Android => ".zip",
+    };
+    let default = format!("{}{ending}", view.credential.device.replace('/', "-"));
+    let to = ask::file(to, &default, "a bundle goes to a file; its password is shown here, apart from it")?;
     if !view.credential.made_on_device {
         ask::confirm(
             global.yes,
