@@ -53,7 +53,7 @@ pub(crate) fn decoded(text: &str) -> Result<Certificate> {
     Certificate::from_der(&BASE64.decode(text).map_err(|_| damaged())?).map_err(|_| damaged())
 }
 
-fn place(authority: &str) -> String {
+pub(crate) fn place(authority: &str) -> String {
     format!("authority {authority}")
 }
 
@@ -359,12 +359,12 @@ pub struct View {
     pub revoked: usize,
     /// Devices that would lose a certificate with it.
     pub devices: usize,
-    pub addresses: Points3,
+    pub addresses: Addresses,
 }
 
 /// Where its certificates say that their state is published.
 #[derive(Debug, Serialize)]
-pub struct Points3 {
+pub struct Addresses {
     pub lists: Vec<String>,
     pub status: Vec<String>,
     pub issuer: Vec<String>,
@@ -391,7 +391,7 @@ fn view(book: &Book<'_>, authority: Authority) -> Result<View> {
         signed: issued.len(),
         revoked: issued.iter().filter(|one| one.state != "good").count(),
         devices: ends(book, &authority.name)?.len(),
-        addresses: Points3 { lists: points.lists, status: points.status, issuer: points.issuer },
+        addresses: Addresses { lists: points.lists, status: points.status, issuer: points.issuer },
         authority,
     })
 }

@@ -19,11 +19,11 @@ use crate::{Context, estate, lists};
 /// A gateway's certificate is renewed when it ends within these days.
 const RENEW_DAYS: i64 = 60;
 
-fn place(gateway: &str) -> String {
+pub(crate) fn place(gateway: &str) -> String {
     format!("certificate of gateway {gateway}")
 }
 
-fn request_place(gateway: &str) -> String {
+pub(crate) fn request_place(gateway: &str) -> String {
     format!("request of gateway {gateway}")
 }
 

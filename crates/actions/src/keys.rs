@@ -16,7 +16,7 @@ use crate::{Context, who};
 /// Letters and digits that are not taken for each other.
 const LETTERS: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz123456789";
 
-fn previous_place(key: &PublicKey) -> String {
+pub(crate) fn previous_place(key: &PublicKey) -> String {
     format!("estate signing key {key}")
 }
 
@@ -138,6 +138,51 @@ pub fn renew(context: &mut Context, recovery: Option<&Secret>) -> Result<(Estate
         book.note("estate renew", &estate.name, &said)?;
         Ok((estate, learn))
     })
+}
+
+/// Where a sealing key stands until everything is sealed under it.
+pub(crate) fn next_to(path: &Path) -> std::path::PathBuf {
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(".new");
+    path.with_file_name(name)
+}
+
+/// Makes a new sealing key and seals every secret anew under it; a new recovery key comes with it. `passphrase` wraps the new key.
+/// Gives the recovery key.
+///
+/// # Errors
+/// A secret does not open, or the file cannot be written: then everything is as before.
+pub fn renew_sealing(context: &mut Context, passphrase: Option<&str>) -> Result<Zeroizing<String>> {
+    let old = context.key()?;
+    let path = path_of(context.path());
+    let next = next_to(&path);
+    let cannot = |error: std::io::Error| {
+        Problem::failed(format!("{} cannot be put in place", next.display())).why(error.to_string())
+    };
+    let new = SealingKey::generate()?;
+    let renewed = context.write(|book| {
+        // What a renewal that was broken off left: it is not the key that opens, or this command would not have got here.
+        if next.exists() {
+            std::fs::remove_file(&next).map_err(cannot)?;
+        }
+        new.write(&next, passphrase)?;
+        crate::reseal::everything(book, &old, &new)?;
+        let mut estate = this(book)?;
+        let written = recovery(&new, &mut estate)?;
+        book.put(&estate)?;
+        book.note("estate renew", &estate.name, "sealing key and recovery key")?;
+        Ok(written)
+    });
+    match renewed {
+        Ok(written) => {
+            std::fs::rename(&next, &path).map_err(cannot)?;
+            Ok(written)
+        }
+        Err(problem) => {
+            let _ = std::fs::remove_file(&next);
+            Err(problem)
+        }
+    }
 }
 
 /// Makes a new recovery key, in place of one that was lost or seen. Gives it; it is kept nowhere.

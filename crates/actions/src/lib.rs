@@ -15,6 +15,7 @@ pub mod listener;
 pub mod lists;
 pub mod people;
 pub mod registry;
+mod reseal;
 pub mod rollout;
 pub mod saved;
 pub mod session;
@@ -106,7 +107,18 @@ impl Context {
     /// # Errors
     /// The key's file is missing, damaged or readable by others; the passphrase is wrong.
     pub fn key(&self) -> Result<SealingKey> {
-        SealingKey::load(&yestrel_store::seal::path_of(&self.path), &*self.passphrase)
+        let path = yestrel_store::seal::path_of(&self.path);
+        let next = keys::next_to(&path);
+        // A renewal that was broken off after its last transaction: the new key is the one that opens.
+        if next.exists()
+            && let Ok(key) = SealingKey::load(&next, &*self.passphrase)
+            && let Ok(estate) = self.store.read(self.now, estate::this)
+            && key.open(&estate.private_key, estate::SIGNING).is_ok()
+        {
+            let _ = std::fs::rename(&next, &path);
+            return Ok(key);
+        }
+        SealingKey::load(&path, &*self.passphrase)
     }
 
     /// Where the estate is.

@@ -21,7 +21,7 @@ const DAYS: i64 = 14;
 /// Days that a root's list holds: its key may be far away.
 const ROOT_DAYS: i64 = 365;
 
-fn responder_place(authority: &str) -> String {
+pub(crate) fn responder_place(authority: &str) -> String {
     format!("responder of {authority}")
 }
 

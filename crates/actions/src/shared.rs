@@ -15,7 +15,7 @@ use crate::Context;
 use crate::authority::random16;
 use crate::credential::checked_reason;
 
-fn place(name: &str) -> String {
+pub(crate) fn place(name: &str) -> String {
     format!("shared secret {name}")
 }
 

@@ -289,3 +289,40 @@ fn half_an_estate_is_none() {
 fn whose(device: &str) -> credential::Whose {
     credential::Whose::Device(device.into(), None)
 }
+
+#[test]
+fn lists_are_signed_anew_before_they_end_and_a_held_user_is_on_them_only_while_held() {
+    use yestrel_actions::{authority, rollout};
+    use yestrel_core::nouns::{Authority, CredentialKind, IssuedCertificate};
+    let mut world = World::new();
+    let wish = authority::Wish { under: "root".into(), algorithm: Default::default(), until: None, domain: None };
+    authority::create(&mut world.context, "issuing", &wish).unwrap();
+    world.device("mara/phone");
+    let wish = CredentialWish { kind: CredentialKind::Certificate, ..CredentialWish::default() };
+    credential::issue(&mut world.context, "mara/phone", &wish).unwrap();
+    let number =
+        |world: &mut World| world.context.read(|book| Ok(book.need::<Authority>("issuing")?.list_number)).unwrap();
+    let state = |world: &mut World| {
+        let all: Vec<IssuedCertificate> = world.context.read(|book| book.find(&[("kind", "device".into())])).unwrap();
+        all[0].state.clone()
+    };
+    assert_eq!((number(&mut world), state(&mut world)), (1, "good".into()));
+    // What a rollout does first, whatever becomes of the gateways: nobody answers here.
+    let roll = |world: &mut World, days: i64| {
+        world.context.now += jiff::SignedDuration::from_hours(24 * days);
+        let _ = rollout::rollout(&mut world.context, &[], rollout::How::default());
+        number(world)
+    };
+    assert_eq!(roll(&mut world, 6), 1, "not yet half over");
+    assert_eq!(roll(&mut world, 2), 2);
+    assert_eq!(roll(&mut world, 1), 2);
+    people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap();
+    assert_eq!((number(&mut world), state(&mut world)), (3, "held".into()));
+    people::set_user_state(&mut world.context, "mara", UserState::Active).unwrap();
+    assert_eq!((number(&mut world), state(&mut world)), (4, "good".into()));
+    // A clock that was set back signs nothing.
+    world.context.now -= jiff::SignedDuration::from_hours(24 * 400);
+    let early = credential::renew(&mut world.context, "mara/phone", None, &CredentialWish::default()).unwrap_err();
+    assert!(early.tries[0].contains("clock"), "{early:?}");
+    assert_eq!(number(&mut world), 4);
+}

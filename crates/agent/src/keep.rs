@@ -16,7 +16,7 @@ use yestrel_core::{Problem, Result};
 const IDENTITY: &str = "identity.json";
 const BEFORE: &str = "before.json";
 const HELD: &str = "held.json";
-const CERTIFICATE_KEY: &str = "certificate-key.json";
+const CERTIFICATE_KEY: &str = "certificate-keys.json";
 const PUBLISHED: &str = "published.json";
 
 /// News are answered in pages of this many.
@@ -307,20 +307,20 @@ impl Keep {
         if self.before()?.is_some() { Ok(()) } else { self.write(BEFORE, before) }
     }
 
-    /// The private key (PKCS#8) of the certificate that orders name.
+    /// Private keys (PKCS#8) of certificates that orders name: that of the order in force, and that of the next.
     ///
     /// # Errors
     /// The file is damaged.
-    pub fn certificate_key(&self) -> Result<Option<Secret>> {
-        self.read(CERTIFICATE_KEY)
+    pub fn certificate_keys(&self) -> Result<Vec<Secret>> {
+        Ok(self.read(CERTIFICATE_KEY)?.unwrap_or_default())
     }
 
-    /// Keeps the private key of a certificate.
+    /// Keeps the private keys of certificates.
     ///
     /// # Errors
     /// As [`write_whole`].
-    pub fn set_certificate_key(&self, key: &Secret) -> Result<()> {
-        self.write(CERTIFICATE_KEY, key)
+    pub fn set_certificate_keys(&self, keys: &[Secret]) -> Result<()> {
+        self.write(CERTIFICATE_KEY, &keys)
     }
 
     /// What is published.

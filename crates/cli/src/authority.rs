@@ -309,7 +309,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     output.say(&format!("signed list {} of {}, until {until}", one.list_number, one.name));
                 }
             }
-            let before = authorities.iter().any(|one| one.parent.is_some()) && !at.is_empty();
+            let mut before = false;
+            for one in authorities.iter().filter(|one| one.parent.is_some() && !at.is_empty()) {
+                before |= authority::show(&mut context, &one.name)?.signed > 0;
+            }
             if before {
                 output.note("certificates that were issued before name no new address; they do from their renewal on");
             }

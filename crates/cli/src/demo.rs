@@ -120,6 +120,34 @@ impl Demo {
         self.on_laptop(&arguments, expected)
     }
 
+    /// Asks the openssl command line, which is not ours; `None` where it is not installed, and that is said.
+    fn judge(&self, arguments: &[&str]) -> Result<Option<Came>> {
+        self.output.write(&format!("{}\n", self.paint("1", &format!("$ openssl {}", arguments.join(" ")))));
+        let ran = Command::new("openssl").args(arguments).current_dir(&self.folder).stdin(Stdio::null()).output();
+        let output = match ran {
+            Ok(output) => output,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                self.output.write("  openssl is not installed here: nobody else has looked at this\n");
+                return Ok(None);
+            }
+            Err(error) => return Err(Problem::failed("openssl does not run").why(error.to_string())),
+        };
+        let came = Came {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+        };
+        for line in came.out.lines().chain(came.err.lines()) {
+            self.output.write(&format!("  {line}\n"));
+        }
+        Ok(Some(came))
+    }
+
+    /// Puts a line into a file with mode 0600.
+    fn keep(&self, name: &str, text: &str) -> Result<()> {
+        yestrel_actions::handover::write_bytes(&self.folder.join(name), format!("{text}\n").as_bytes())
+    }
+
     fn json(&self, arguments: &[&str]) -> Result<Value> {
         let mut whole = arguments.to_vec();
         whole.extend(["--format", "json"]);
@@ -280,6 +308,9 @@ fn play(demo: &Demo, stay: bool) -> Result<()> {
         return Ok(());
     }
 
+    certificates(demo)?;
+    accounts(demo)?;
+
     demo.chapter("The laptop is lost");
     demo.step(&["credential", "revoke", "mara/laptop", "--reason", "lost on the ferry", "--yes"], 0)?;
     wait_until_ended(demo)?;
@@ -292,6 +323,7 @@ fn play(demo: &Demo, stay: bool) -> Result<()> {
     demo.step(&["session", "list", "--past"], 0)?;
     demo.step(&["estate", "history", "--last", "8"], 0)?;
     demo.step(&["estate", "history", "--verify"], 0)?;
+    along(demo)?;
     demo.chapter("Leave no trace");
     demo.step(&["gateway", "retire", "harbour", "--yes"], 0)?;
     let host = demo.folder.join("lab/hosts/breakwater");
@@ -300,6 +332,109 @@ fn play(demo: &Demo, stay: bool) -> Result<()> {
         "neither the agent nor its folder is left on the host",
     )?;
     Ok(())
+}
+
+/// The import file of the example: forty seasonal staff.
+const SEASONAL: &str = include_str!("seasonal.csv");
+
+/// An authority of one's own, many certificates at once, and one that is taken back.
+fn certificates(demo: &Demo) -> Result<()> {
+    demo.chapter("An authority, and forty seasonal staff");
+    let cannot = |error: std::io::Error| Problem::failed("the demo's folder cannot be written").why(error.to_string());
+    std::fs::write(demo.folder.join("seasonal.csv"), SEASONAL).map_err(cannot)?;
+    demo.step(&["authority", "create"], 0)?;
+    demo.step(&["authority", "publish", "--at", "harbour", "--port", "8047"], 0)?;
+    demo.step(&["group", "add", "seasonal", "--lifetime", "120d"], 0)?;
+    demo.step(&["user", "import", "seasonal.csv"], 0)?;
+    demo.step(&["credential", "issue", "--group", "seasonal", "--kind", "certificate", "--yes"], 0)?;
+    demo.step(&["rollout", "--yes"], 0)?;
+    demo.step(&["credential", "handover", "eira/phone", "--as", "pem", "--to", "eira", "--yes"], 0)?;
+    demo.step(&["authority", "export", "root", "--to", "root.pem"], 0)?;
+    let verify = |list: &str| {
+        demo.judge(&[
+            "verify",
+            "-x509_strict",
+            "-purpose",
+            "sslclient",
+            "-crl_check",
+            "-CAfile",
+            "root.pem",
+            "-untrusted",
+            "eira/chain.pem",
+            "-CRLfile",
+            list,
+            "eira/certificate.pem",
+        ])
+    };
+    let fresh_list = |name: &str| -> Result<()> {
+        let der = format!("{name}.crl");
+        demo.step(&["authority", "export", "issuing", "--list", "--to", &der], 0)?;
+        demo.judge(&["crl", "-inform", "DER", "-in", &der, "-out", name]).map(drop)
+    };
+    fresh_list("before")?;
+    if let Some(came) = verify("before")? {
+        demo.prove(came.code == 0, "openssl takes the certificate, its chain and the revocation list")?;
+    }
+    demo.step(&["credential", "revoke", "eira/phone", "--reason", "stolen", "--yes"], 0)?;
+    fresh_list("after")?;
+    if let Some(came) = verify("after")? {
+        demo.prove(
+            came.code != 0 && came.err.contains("certificate revoked"),
+            "openssl refuses it, by the next list, which was signed at once",
+        )?;
+    }
+    demo.step(&["authority", "list"], 0)?;
+    Ok(())
+}
+
+/// An account with a password that was made here, and a code that changes.
+fn accounts(demo: &Demo) -> Result<()> {
+    demo.chapter("A password account with a second factor");
+    demo.step(&["user", "add", "ines", "--about", "bookings", "--mail", "ines@skerry.example"], 0)?;
+    demo.step(&["device", "add", "ines/phone"], 0)?;
+    demo.step(&["credential", "issue", "ines/phone", "--kind", "password", "--generate", "--second-factor"], 0)?;
+    let told = demo.step(&["credential", "handover", "ines/phone", "--yes"], 0)?;
+    let field =
+        |name: &str| told.out.lines().find_map(|line| line.strip_prefix(name)).unwrap_or_default().trim().to_owned();
+    demo.keep("password", &field("password"))?;
+    let code = code_of(&field("second factor"))?;
+    let sign_in = ["registry", "try", "ines.phone", "--password-file", "password", "--code", &code];
+    demo.step(&sign_in, 0)?;
+    let again = demo.step(&sign_in, 3)?;
+    demo.prove(again.err.contains("used already"), "password and code let her in, and a code works once")
+}
+
+/// The code that an authenticator would show for what it scanned.
+fn code_of(uri: &str) -> Result<String> {
+    let text = uri.split("secret=").nth(1).and_then(|rest| rest.split('&').next()).unwrap_or_default();
+    let (mut bytes, mut held, mut bits) = (Vec::new(), 0_u32, 0);
+    for letter in text.bytes() {
+        let value = match letter {
+            b'A'..=b'Z' => letter - b'A',
+            b'2'..=b'7' => letter - b'2' + 26,
+            _ => return Err(Problem::failed("what is to be scanned cannot be read")),
+        };
+        held = (held << 5 | u32::from(value)) & 0xffff;
+        bits += 5;
+        if bits >= 8 {
+            bits -= 8;
+            bytes.push((held >> bits) as u8);
+        }
+    }
+    let step = yestrel_core::account::step(jiff::Timestamp::now());
+    Ok(yestrel_core::account::code(&yestrel_core::keys::Secret::new(bytes), step))
+}
+
+/// The whole estate in one encrypted file, and out of it again.
+fn along(demo: &Demo) -> Result<()> {
+    demo.chapter("Taking it along");
+    demo.keep("passphrase", "seven skerries in the fog")?;
+    demo.step(&["estate", "save", "skerry.saved", "--passphrase-file", "passphrase"], 0)?;
+    let load = ["estate", "load", "skerry.saved", "--passphrase-file", "passphrase", "--estate", "elsewhere"];
+    demo.step(&load, 0)?;
+    let list = |more: &[&str]| demo.quietly(&[&["credential", "list", "--format", "json"][..], more].concat());
+    let (here, there) = (list(&[])?.out, list(&["--estate", "elsewhere"])?.out);
+    demo.prove(here.len() > 1000 && here == there, "every credential came along, in its state")
 }
 
 /// The tunnel comes up again at the new host, once the device has noticed; gives after how many seconds.

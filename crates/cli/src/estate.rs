@@ -63,12 +63,21 @@ pub enum Command {
     },
     /// Make a new signing key, which gateways learn by an order signed with the old one and with it; or a new recovery key
     #[command(
-        after_help = "Example:\n  yestrel estate renew\n  yestrel estate renew --recovery   when the recovery key was lost or seen"
+        after_help = "Example:\n  yestrel estate renew\n  yestrel estate renew --recovery   when the recovery key was lost or seen\n  yestrel estate renew --sealing    when the file of the sealing key was seen"
     )]
     Renew {
         /// A new recovery key, in place of a new signing key
         #[arg(long, conflicts_with = "recovery_file")]
         recovery: bool,
+        /// A new sealing key, and with it a new recovery key: every secret of the estate is sealed anew
+        #[arg(long, conflicts_with_all = ["recovery", "recovery_file"])]
+        sealing: bool,
+        /// Wrap the new sealing key by a new passphrase
+        #[arg(long, requires = "sealing")]
+        passphrase: bool,
+        /// Read that passphrase from a file instead of asking
+        #[arg(long, value_name = "FILE", requires = "sealing")]
+        passphrase_file: Option<PathBuf>,
         /// A file with the recovery key, which signs in the place of a signing key that is lost
         #[arg(long, value_name = "FILE")]
         recovery_file: Option<PathBuf>,
@@ -175,6 +184,22 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             if adopted > 0 {
                 output.say("yestrel rollout --again   tells the gateways");
             }
+            Ok(())
+        }
+        Command::Renew { sealing: true, passphrase, passphrase_file, .. } => {
+            ask::confirm(
+                global.yes,
+                "this seals every secret of the estate anew; backups from before open only with the key that they hold",
+            )?;
+            let passphrase = if passphrase || passphrase_file.is_some() {
+                Some(ask::new_passphrase("the estate", passphrase_file.as_deref())?)
+            } else {
+                None
+            };
+            let mut context = global.context()?;
+            let written = keys::renew_sealing(&mut context, passphrase.as_deref().map(String::as_str))?;
+            output.say("every secret is sealed under a new key");
+            say_recovery(output, &written);
             Ok(())
         }
         Command::Renew { recovery_file, .. } => {

@@ -197,6 +197,8 @@ fn forty_seasonal_staff_come_in_and_go_again() {
         .is(3)
         .says("line 2: there is already a user hand-01")
         .says("40 of 40 lines are bad");
+    let would = world.run("credential issue --group crew --kind certificate --preview").is(0);
+    assert_eq!(would.out.lines().count(), 41, "{would:?}");
     world.run("credential issue --group crew --kind certificate").is(2).says("40");
     world.run("user add mara --group crew").is(0);
     let issued = world.run("credential issue --group crew --kind certificate --yes").is(0);
@@ -261,4 +263,31 @@ fn bad_tables_are_reported_by_line_and_import_nothing() {
     world.write("mixed.csv", "name\ntomas\nBad Name\nines\n");
     world.run("user import mixed.csv").is(3).says("1 of 3 lines are bad");
     world.run("user import mixed.csv --skip-bad").is(4).says("line 3").says("imported 2 users");
+}
+
+#[test]
+fn a_password_is_asked_for_twice_and_its_second_factor_is_shown_to_be_scanned() {
+    use common::terminal::Terminal;
+    let world = mara();
+    let issue = ["credential", "issue", "mara/phone", "--kind", "password", "--second-factor"];
+    let mut terminal = Terminal::start(&world.command(&issue));
+    terminal.sees("password of mara/phone: ");
+    terminal.types("gravel lantern oyster ninety");
+    terminal.sees("once more: ");
+    terminal.types("gravel lantern oyster eighty");
+    let (code, screen) = terminal.ends();
+    assert!(code == 2 && screen.contains("the two passwords differ") && !screen.contains("oyster"), "{screen}");
+    let mut terminal = Terminal::start(&world.command(&issue));
+    for question in ["password of mara/phone: ", "once more: "] {
+        terminal.sees(question);
+        terminal.types("gravel lantern oyster ninety");
+    }
+    let (code, screen) = terminal.ends();
+    assert!(code == 0 && screen.contains("mara.phone") && !screen.contains("oyster"), "{screen}");
+    let terminal = Terminal::start(&world.command(&["credential", "handover", "mara/phone", "--yes"]));
+    let (code, screen) = terminal.ends();
+    assert!(code == 0 && screen.contains("otpauth://totp/skerry:mara.phone?secret="), "{screen}");
+    // The code to scan is drawn, and what stands in it is no more than the line above it.
+    assert!(screen.lines().filter(|line| line.contains('█')).count() > 10, "{screen}");
+    assert!(!screen.contains("\npassword "), "the password was the person's own: {screen}");
 }

@@ -299,3 +299,35 @@ fn a_credential_for_one_session_leaves_no_trace_and_works_once() {
     world.run("session list --past").is(0);
     world.run("credential list").is(0).says("revoked").says("it was good for one session");
 }
+
+#[test]
+fn a_new_sealing_key_opens_everything_and_the_old_one_nothing() {
+    let world = World::harbour("--processes");
+    world.run("authority create").is(0);
+    world.run("authority publish --at harbour --port 8047").is(0);
+    world.run("user add mara").is(0);
+    world.run("device add mara/phone").is(0);
+    world.run("registry change estate --method ms-chap-v2 --method password").is(0);
+    for kind in ["key-pair", "certificate", "password --generate --second-factor"] {
+        world.run(&format!("credential issue mara/phone --kind {kind}")).is(0);
+    }
+    world.run("credential issue harbour/talon --kind shared-secret").is(0);
+    world.run("rollout --yes").is(0);
+    std::fs::copy(world.path("skerry.key"), world.path("before")).unwrap();
+    world.secret("pass", "seven skerries in the fog");
+    world.run("estate renew --sealing --passphrase-file pass --yes").is(0).says("recovery key");
+    // Broken off just before its end: the new key still lies beside the old one.
+    std::fs::rename(world.path("skerry.key"), world.path("skerry.key.new")).unwrap();
+    std::fs::copy(world.path("before"), world.path("skerry.key")).unwrap();
+    let with = "--yes --estate-passphrase-file pass";
+    world.run(&format!("credential handover mara/phone --kind key-pair --to mara.yestrel {with}")).is(0);
+    assert!(!world.path("skerry.key.new").exists());
+    world.run(&format!("credential handover mara/phone --kind certificate --to mara.p12 {with}")).is(0);
+    world.run(&format!("credential handover mara/phone --kind password {with}")).is(0).says("otpauth://");
+    world.run(&format!("credential handover harbour/talon --kind shared-secret {with}")).is(0);
+    world.run(&format!("authority publish {with}")).is(0);
+    world.run(&format!("estate renew {with}")).is(0);
+    world.run(&format!("rollout --again {with}")).is(0).says("done");
+    std::fs::copy(world.path("before"), world.path("skerry.key")).unwrap();
+    world.run("estate renew --yes").is(1).says("does not open");
+}

@@ -189,6 +189,7 @@ fn a_root_that_left_is_asked_for_when_it_must_sign() {
     world.run("credential handover mara/phone --as pem --to phone --yes").is(0);
     public_parts(&world);
     world.judge(&format!("{VERIFY} phone/certificate.pem")).is(0);
+    world.run("authority retire issuing --reason closed").is(2).says("1 certificates of devices: mara/phone");
     world.run("authority retire issuing --reason closed --yes").is(3).says("--with-key");
     world
         .run(&format!(
@@ -499,7 +500,7 @@ fn a_gateways_certificate_follows_what_is_dialled() {
     // The key that the agent has is the certificate's.
     world
         .judge(
-            "python3 -c \"import json,base64; open('gw.key','wb').write(base64.b64decode(json.load(open('lab/hosts/harbour/var/yestrel/certificate-key.json'))))\"; \
+            "python3 -c \"import json,base64; open('gw.key','wb').write(base64.b64decode(json.load(open('lab/hosts/harbour/var/yestrel/certificate-keys.json'))[-1]))\"; \
              diff <(openssl pkey -inform DER -in gw.key -pubout) <(openssl x509 -in gw.pem -pubkey -noout)",
         )
         .is(0);
@@ -510,6 +511,7 @@ fn a_gateway_takes_a_certificate_that_was_issued_elsewhere() {
     let world = skerry("p-256");
     world.run("gateway change harbour --request harbour.csr").is(0);
     world.judge("openssl req -in harbour.csr -verify -noout -text").is(0).says("DNS:gangway.skerry.example");
+    world.judge("certtool --crq-info --infile harbour.csr").is(0).says("Self signature: verified");
     world
         .judge(
             "set -e
@@ -552,6 +554,7 @@ fn a_renewal_leaves_the_old_certificate_until_its_end() {
     world.run("credential list --expiring 10d").is(0).says("none ends by then");
     world.run("credential list --expiring 30d").is(0).says("mara/phone/1");
     world.run("credential renew --due 10d").is(0).says("no certificate is due");
+    world.run("credential renew --due 30d --preview").is(0).says("mara/phone/1");
     world.run("credential renew --due 30d").is(0).says("mara/phone/2");
     world.run("credential renew --due 30d").is(0).says("no certificate is due");
     public_parts(&world);

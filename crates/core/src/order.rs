@@ -441,21 +441,22 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
     if old.map(|old| &old.certificate).unwrap_or(&Vec::new()) != &new.certificate {
         say("certify", certified(&new.certificate));
     }
-    let holders = |content: &Content| -> BTreeMap<PublicKey, (String, bool)> {
-        content.certificates.iter().map(|one| (one.key, (one.device.clone(), one.suspended))).collect()
+    let holders = |content: &Content| -> BTreeMap<(String, PublicKey), bool> {
+        content.certificates.iter().map(|one| ((one.device.clone(), one.key), one.suspended)).collect()
     };
     let (had, has) = (old.map(holders).unwrap_or_default(), holders(new));
-    for (key, (device, suspended)) in &has {
-        match had.get(key) {
+    for (holder, suspended) in &has {
+        let device = &holder.0;
+        match had.get(holder) {
             None => say("admit", format!("{device}  (certificate)")),
-            Some((_, was)) if was != suspended && *suspended => {
+            Some(was) if was != suspended && *suspended => {
                 say("withdraw", format!("{device}  (certificate, suspended)"));
             }
-            Some((_, was)) if was != suspended => say("admit", format!("{device}  (certificate, restored)")),
+            Some(was) if was != suspended => say("admit", format!("{device}  (certificate, restored)")),
             Some(_) => {}
         }
     }
-    for (key, (device, _)) in had.iter().filter(|(key, _)| !has.contains_key(key)) {
+    for (device, key) in had.keys().filter(|holder| !has.contains_key(*holder)) {
         if !new.revoked.contains_key(&key.to_string()) {
             say("withdraw", format!("{device}  (certificate)"));
         }

@@ -129,9 +129,17 @@ impl SealingKey {
     /// # Errors
     /// The file is there, or cannot be written.
     pub fn create(path: &Path, passphrase: Option<&str>) -> Result<Self> {
-        let key = Self(Zeroizing::new(random32()?));
+        let key = Self::generate()?;
         key.write(path, passphrase)?;
         Ok(key)
+    }
+
+    /// A new key.
+    ///
+    /// # Errors
+    /// The system gives no random bytes.
+    pub fn generate() -> Result<Self> {
+        Ok(Self(Zeroizing::new(random32()?)))
     }
 
     /// The key that the estate's recovery key stands for.
@@ -158,20 +166,6 @@ impl SealingKey {
     /// It was sealed under another.
     pub fn unwrap_key(&self, sealed: &SealedSecret) -> Result<Self> {
         Ok(Self(self.open(sealed, "recovery")?.private_key()?))
-    }
-
-    /// The key as it travels in a saved estate.
-    #[must_use]
-    pub fn reveal(&self) -> Secret {
-        Secret::new(self.0.to_vec())
-    }
-
-    /// From what [`SealingKey::reveal`] gave.
-    ///
-    /// # Errors
-    /// Not 32 bytes.
-    pub fn from_secret(secret: &Secret) -> Result<Self> {
-        Ok(Self(secret.private_key()?))
     }
 
     /// Writes the key's file, which must not be there yet, with mode 0600; under a passphrase where one is given.

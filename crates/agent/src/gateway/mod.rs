@@ -609,20 +609,18 @@ impl Agent {
 
     /// The certificate that an order names is of use only with its key.
     fn check_certificate(&self, content: &Content) -> Result<()> {
-        let Some(leaf) = content.certificate.first() else { return Ok(()) };
-        let der = BASE64.decode(leaf).map_err(|_| Problem::words("the gateway's certificate is damaged"))?;
-        let certificate = Certificate::from_der(&der)?;
-        let key = self.shared.keep.lock().certificate_key()?;
-        let key = key.map(|key| PrivateKey::from_pkcs8(key, &SystemRandom::new())).transpose()?;
-        if key.is_some_and(|key| key.public() == certificate.key()) {
-            return Ok(());
+        let keys = self.shared.keep.lock().certificate_keys()?;
+        match certificate_of(content)? {
+            Some(certificate) if !keys.iter().any(|key| is_key_of(key, &certificate)) => {
+                Err(Problem::refused("the order names a certificate whose key this agent does not have")
+                    .why(format!("it is the one of {}", certificate.common_name()))
+                    .try_("yestrel rollout   hands the key over first"))
+            }
+            _ => Ok(()),
         }
-        Err(Problem::refused("the order names a certificate whose key this agent does not have")
-            .why(format!("it is the one of {}", certificate.common_name()))
-            .try_("yestrel rollout   hands the key over first"))
     }
 
-    /// Keeps the key of a certificate.
+    /// Keeps the key of a certificate that the next order names, beside that of the order that may be gone back to.
     fn certify(&self, private_key: &Secret) -> Result<()> {
         let _one = self.change.lock();
         let keep = self.shared.keep.lock();
@@ -630,7 +628,14 @@ impl Agent {
             return Err(Problem::refused("this agent belongs to no estate yet"));
         }
         PrivateKey::from_pkcs8(private_key.clone(), &SystemRandom::new())?;
-        keep.set_certificate_key(private_key)
+        let in_force = match keep.order()? {
+            Some(envelope) => certificate_of(&envelope.read()?.content)?,
+            None => None,
+        };
+        let mut keys = keep.certificate_keys()?;
+        keys.retain(|key| key != private_key && in_force.as_ref().is_some_and(|one| is_key_of(key, one)));
+        keys.push(private_key.clone());
+        keep.set_certificate_keys(&keys)
     }
 
     /// Publishes newer lists.
@@ -744,4 +749,15 @@ impl Agent {
         self.stop.store(true, Ordering::Relaxed);
         Ok(())
     }
+}
+
+/// The certificate that an order names for the gateway itself.
+fn certificate_of(content: &Content) -> Result<Option<Certificate>> {
+    let Some(leaf) = content.certificate.first() else { return Ok(None) };
+    let der = BASE64.decode(leaf).map_err(|_| Problem::words("the gateway's certificate is damaged"))?;
+    Certificate::from_der(&der).map(Some)
+}
+
+fn is_key_of(key: &Secret, certificate: &Certificate) -> bool {
+    PrivateKey::from_pkcs8(key.clone(), &SystemRandom::new()).is_ok_and(|key| key.public() == certificate.key())
 }

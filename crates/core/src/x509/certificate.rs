@@ -253,7 +253,8 @@ pub fn issue(wanted: &Wanted<'_>, issuer: &Issuer<'_>, random: &dyn SecureRandom
             ))
             .try_("set this machine's clock; it may have been set back"));
     }
-    if wanted.until > authority.not_after() {
+    // Certificates carry whole seconds.
+    if wanted.until.as_second() > authority.not_after().as_second() {
         return Err(Problem::refused("the certificate would hold longer than its authority")
             .why(format!(
                 "{} ends on {}, and {} was asked for",

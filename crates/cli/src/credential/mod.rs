@@ -1,11 +1,14 @@
 //! `yestrel credential`
 
+mod hand_over;
+mod shared_secret;
+
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
 use yestrel_actions::credential::{self, Filter, View, Whose, Wish};
-use yestrel_actions::forms::{self, Bundle, Form};
+use yestrel_actions::forms;
 use yestrel_actions::{Context, handover, shared};
 use yestrel_core::facts::Grade;
 use yestrel_core::keys::PublicKey;
@@ -88,6 +91,9 @@ pub enum Command {
         /// Good for one session, on a machine that is not one's own
         #[arg(long)]
         once: bool,
+        /// With --group: show who would get one, and change nothing
+        #[arg(long, requires = "group")]
+        preview: bool,
     },
     /// All credentials, or those of one device
     #[command(
@@ -162,6 +168,9 @@ pub enum Command {
         /// How long the old shared secret still holds beside the new one
         #[arg(long, value_name = "DURATION", value_parser = days, default_value = "14d")]
         overlap: SignedDuration,
+        /// With --due: show what would be renewed, and change nothing
+        #[arg(long, requires = "due")]
+        preview: bool,
         #[command(flatten)]
         about: About,
     },
@@ -319,7 +328,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     let mut context = global.context()?;
     match command {
-        Command::Issue { device, group, kind, at, about, once } => match (kind.of_device(), device, group) {
+        Command::Issue { device, group, kind, at, about, once, preview } => match (kind.of_device(), device, group) {
             (None, Some(holder), _) => {
                 let made = shared::issue(&mut context, &holder)?;
                 output.say(&format!("made {}", made.name));
@@ -329,6 +338,12 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             (None, None, _) => {
                 return Err(Problem::words("a shared secret is not a group's").why("it is a listener's or a link's"));
             }
+            (Some(kind), _, Some(group)) if preview => {
+                let would = credential::would_issue(&mut context, &group, kind)?;
+                let mut table = Table::new(&["device", "would get"], "nobody would get one");
+                would.done.iter().for_each(|device| table.row(vec![device.into(), kind.word().into()]));
+                output.table(&table);
+            }
             (Some(kind), _, Some(group)) => issue_group(global, &mut context, &group, kind, at, &about, once)?,
             (Some(kind), device, None) => {
                 let device = device.unwrap_or_default();
@@ -337,7 +352,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 say_issued(output, &issued);
             }
         },
-        Command::List { kind: Some(KindName::SharedSecret), .. } => list_shared(output, &mut context)?,
+        Command::List { kind: Some(KindName::SharedSecret), .. } => shared_secret::list(output, &mut context)?,
         Command::List { device, state: wanted, kind, expiring } => {
             let wanted = wanted.map(|state| match state {
                 StateName::Ready => CredentialState::Ready,
@@ -368,7 +383,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             }
             output.table(&table);
         }
-        Command::Show { name, kind: Some(KindName::SharedSecret) } => show_shared(output, &mut context, &name)?,
+        Command::Show { name, kind: Some(KindName::SharedSecret) } => shared_secret::show(output, &mut context, &name)?,
         Command::Show { name, kind } => show(output, &mut context, &name, kind.and_then(KindName::of_device))?,
         Command::Handover { name, kind, to, form, for_old_clients, passphrase, passphrase_file, code } => {
             if code && !output.terminal {
@@ -377,7 +392,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     .try_("--to FILE"));
             }
             if kind == Some(KindName::SharedSecret) {
-                return hand_over_shared(global, &mut context, &name, to.as_deref());
+                return shared_secret::hand_over(global, &mut context, &name, to.as_deref());
             }
             let view = credential::show(&mut context, &name, kind.and_then(KindName::of_device))?;
             let plain = form.is_none() && !for_old_clients;
@@ -385,10 +400,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             match view.credential.kind {
                 CredentialKind::KeyPair if plain => {}
                 CredentialKind::Certificate if !sealed && !code => {
-                    return hand_over_certificate(global, &mut context, &view, to, form, for_old_clients);
+                    return hand_over::certificate(global, &mut context, &view, to, form, for_old_clients);
                 }
                 CredentialKind::Password if plain && !sealed => {
-                    return hand_over_account(global, &mut context, &view, to.as_deref());
+                    return hand_over::account(global, &mut context, &view, to.as_deref());
                 }
                 kind => {
                     return Err(Problem::words("these options do not belong together").why(match kind {
@@ -424,7 +439,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 passphrase.as_deref().map(String::as_str),
                 |text| match &to {
                     Some(path) => handover::write_file(path, text),
-                    None => show_code(output, text),
+                    None => hand_over::show_code(output, text),
                 },
             )?;
             if let Some(path) = to {
@@ -436,7 +451,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ));
             }
         }
-        Command::Renew { due: Some(by), .. } => renew_due(global, &mut context, by)?,
+        Command::Renew { due: Some(by), preview, .. } => renew_due(global, &mut context, by, preview)?,
         Command::Renew { name, kind: Some(KindName::SharedSecret), overlap, .. } => {
             let holder = name.unwrap_or_default();
             let (made, until) = shared::renew(&mut context, &holder, overlap)?;
@@ -470,7 +485,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Revoke { name: Some(holder), kind: Some(KindName::SharedSecret), reason, preview, .. } => {
             if preview {
-                return show_shared(output, &mut context, &holder);
+                return shared_secret::show(output, &mut context, &holder);
             }
             ask::confirm(global.yes, &format!("this takes the shared secret of {holder} back for good"))?;
             for ended in shared::revoke(&mut context, &holder, &reason)? {
@@ -635,137 +650,7 @@ fn show(output: Output, context: &mut Context, name: &str, kind: Option<Credenti
     Ok(())
 }
 
-fn hand_over_certificate(
-    global: &Global,
-    context: &mut Context,
-    view: &View,
-    to: Option<PathBuf>,
-    form: Option<FormName>,
-    old: bool,
-) -> Result<()> {
-    let output = global.output();
-    let name = &view.credential.name;
-    let form = match form {
-        None | Some(FormName::Pkcs12) => Form::Pkcs12 { old },
-        Some(_) if old => {
-            return Err(
-                Problem::words("--for-old-clients is for pkcs12").why("the other forms are made for one system each")
-            );
-        }
-        Some(FormName::Pem) => Form::Pem,
-        Some(FormName::Apple) => Form::Apple,
-        Some(FormName::Windows) => Form::Windows,
-        Some(FormName::Android) => Form::Android,
-    };
-    let ending = match form {
-        Form::Pkcs12 { .. } => ".p12",
-        Form::Pem => "",
-        Form::Apple => ".mobileconfig",
-        Form::Windows => ".ps1",
-        Form::Android => ".zip",
-    };
-    let default = format!("{}{ending}", view.credential.device.replace('/', "-"));
-    let to = ask::file(to, &default, "a bundle goes to a file; its password is shown here, apart from it")?;
-    if !view.credential.made_on_device {
-        ask::confirm(
-            global.yes,
-            &format!("this reveals the private key of {name} to {}, and erases it from the estate", to.display()),
-        )?;
-    }
-    if old {
-        output.note("3DES and SHA-1 keep the key of this bundle only weakly; delete it once it is imported");
-    }
-    let mut transport = None;
-    let handed = forms::hand_over(context, name, form, |bundle: &Bundle| {
-        match (&bundle.files[..], form) {
-            (files, Form::Pem) => handover::write_folder(&to, files)?,
-            ([(_, bytes)], _) => handover::write_bytes(&to, bytes)?,
-            _ => return Err(Problem::failed("the bundle has too many files")),
-        }
-        transport.clone_from(&bundle.transport);
-        Ok(())
-    })?;
-    output.say(&format!("handed {} over in {}, as {}", handed.name, to.display(), forms::word(form)));
-    if let Some(password) = transport {
-        authority::say_transport(output, &password);
-    }
-    Ok(())
-}
-
-fn hand_over_account(global: &Global, context: &mut Context, view: &View, to: Option<&std::path::Path>) -> Result<()> {
-    let output = global.output();
-    let name = &view.credential.name;
-    let where_to = to.map_or_else(|| "this terminal".to_owned(), |path| path.display().to_string());
-    ask::confirm(global.yes, &format!("this reveals what {name} signs in with to {where_to}, once"))?;
-    forms::hand_over_account(context, name, |told| {
-        let mut text = zeroize::Zeroizing::new(format!("account        {}\n", told.account));
-        if let Some(password) = &told.password {
-            text.push_str(&format!("password       {}\n", **password));
-        }
-        if let Some(second) = &told.second_factor {
-            text.push_str(&format!("second factor  {}\n", **second));
-        }
-        if let Some(path) = to {
-            return handover::write_bytes(path, text.as_bytes());
-        }
-        output.write(&text);
-        match &told.second_factor {
-            Some(second) if output.terminal => show_code(output, second),
-            _ => Ok(()),
-        }
-    })?;
-    Ok(())
-}
-
-fn hand_over_shared(global: &Global, context: &mut Context, holder: &str, to: Option<&std::path::Path>) -> Result<()> {
-    let output = global.output();
-    ask::confirm(global.yes, &format!("this reveals the shared secret of {holder}, once"))?;
-    shared::hand_over(context, holder, |secret, text| match to {
-        Some(path) => handover::write_bytes(path, format!("{text}\n").as_bytes()),
-        None => {
-            output.record(&[("name", (&secret.name).into()), ("made", secret.issued.into()), ("secret", text.into())]);
-            Ok(())
-        }
-    })
-}
-
-fn list_shared(output: Output, context: &mut Context) -> Result<()> {
-    let mut table = Table::new(
-        &["name", "state", "made", "age", "held by", "until", "remark"],
-        "no shared secrets; yestrel credential issue SITE+SITE --kind shared-secret",
-    );
-    for view in shared::list(context)? {
-        let worst = view.findings.iter().max_by_key(|one| one.grade as u8);
-        let grade = match view.state {
-            "revoked" | "ended" => Grade::Bad,
-            _ => worst.map_or(Grade::Good, |one| one.grade),
-        };
-        let remark = worst.filter(|one| one.grade != Grade::Good).map(|one| one.words.clone());
-        table.row(vec![
-            view.secret.name.into(),
-            Cell::State(grade, view.state.into()),
-            view.secret.issued.into(),
-            format!("{} d", view.age_days).into(),
-            view.count.into(),
-            view.secret.until.into(),
-            view.secret.reason.or(remark).into(),
-        ]);
-    }
-    output.table(&table);
-    Ok(())
-}
-
-fn show_shared(output: Output, context: &mut Context, holder: &str) -> Result<()> {
-    let all = shared::list(context)?;
-    let newest = all.into_iter().rfind(|view| view.secret.holder == holder || view.secret.name == holder);
-    let view = newest.ok_or_else(|| {
-        Problem::words(format!("{holder} has no shared secret")).try_("yestrel credential list --kind shared-secret")
-    })?;
-    output.findings(&format!("{}  {}", view.secret.name, view.state), &view.findings);
-    Ok(())
-}
-
-fn renew_due(global: &Global, context: &mut Context, by: Timestamp) -> Result<()> {
+fn renew_due(global: &Global, context: &mut Context, by: Timestamp, preview: bool) -> Result<()> {
     let output = global.output();
     let due = credential::would_renew(context, by)?;
     for (names, why) in [
@@ -775,6 +660,12 @@ fn renew_due(global: &Global, context: &mut Context, by: Timestamp) -> Result<()
         if !names.is_empty() {
             output.note(&format!("{} {why}{}", names.len(), shown(names)));
         }
+    }
+    if preview {
+        let mut table = Table::new(&["would be renewed"], "no certificate is due");
+        due.certificates.iter().for_each(|name| table.row(vec![name.into()]));
+        output.table(&table);
+        return Ok(());
     }
     if due.certificates.is_empty() {
         output.say("no certificate is due");
@@ -830,15 +721,6 @@ fn revoke(global: &Global, context: &mut Context, whose: &Whose, reason: &str, p
         authority::say_unsigned(output, authority, *until);
     }
     crate::rollout::carry_if_any(global, context, &ended.gateways)
-}
-
-fn show_code(output: crate::output::Output, text: &str) -> Result<()> {
-    let too_large =
-        |_| Problem::refused("the handover does not fit into a code").why("it has too many ways").try_("--to FILE");
-    let code = qrcode::QrCode::with_error_correction_level(text.as_bytes(), qrcode::EcLevel::L).map_err(too_large)?;
-    let picture = code.render::<qrcode::render::unicode::Dense1x2>().quiet_zone(true).build();
-    output.write(&format!("{picture}\n"));
-    Ok(())
 }
 
 #[cfg(test)]

@@ -1,0 +1,463 @@
+//! Issuing: key pairs with their addresses, certificates, accounts; to one device or to a group's.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::Timestamp;
+use serde::Serialize;
+use yestrel_core::account::{self, Account, SecondFactor};
+use yestrel_core::keys::{KeyPair, PublicKey, Secret};
+use yestrel_core::nouns::{
+    Credential, CredentialKind, Device, Gateway, Group, Listener, Registry, Revocation, User, Way,
+};
+use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
+use yestrel_core::x509::names::SubjectName;
+use yestrel_core::x509::request::{self, Request};
+use yestrel_core::x509::{Algorithm, PrivateKey, key};
+use yestrel_core::{Problem, Result, moment, pool};
+use yestrel_store::Book;
+use yestrel_store::records::Address;
+use yestrel_store::seal::{random as fill, random32};
+use zeroize::Zeroizing;
+
+use super::{MS_CHAP, Wish, factor_place, live, members, ms_chap_place, place};
+use crate::authority::{self, Keys, Signing, days_on, random, random16};
+use crate::{Context, estate, lists};
+
+/// Days that a device's certificate holds when neither the command nor a group of its user says otherwise.
+const CERTIFICATE_DAYS: i64 = 365;
+
+fn listeners(book: &Book<'_>, at: &[String]) -> Result<Vec<Listener>> {
+    let all: Vec<Listener> = book.all()?;
+    if at.is_empty() {
+        let gateways: BTreeSet<_> = all.iter().map(|listener| listener.gateway.as_str()).collect();
+        return match gateways.len() {
+            0 => Err(Problem::refused("there is no listener to come in at").try_("yestrel listener open GATEWAY")),
+            1 => Ok(all),
+            _ => Err(Problem::words("there are several gateways; where is the device to come in?")
+                .why(gateways.into_iter().collect::<Vec<_>>().join(", "))
+                .try_("--at GATEWAY, several times for several ways in order of preference")),
+        };
+    }
+    let mut chosen: Vec<Listener> = Vec::new();
+    for place in at {
+        let found: Vec<_> = if place.contains('/') {
+            vec![book.need::<Listener>(place)?]
+        } else {
+            book.need::<Gateway>(place)?;
+            all.iter().filter(|listener| listener.gateway == *place).cloned().collect()
+        };
+        if found.is_empty() {
+            return Err(Problem::refused(format!("the gateway {place} has no listener"))
+                .try_(format!("yestrel listener open {place}")));
+        }
+        for listener in found {
+            if !chosen.iter().any(|other| other.name == listener.name) {
+                chosen.push(listener);
+            }
+        }
+    }
+    Ok(chosen)
+}
+
+/// The gateways at which a certificate or an account may come in: those that are named, or all.
+fn gateways(book: &Book<'_>, at: &[String]) -> Result<Vec<String>> {
+    if at.is_empty() {
+        return Ok(book.all::<Gateway>()?.into_iter().map(|gateway| gateway.name).collect());
+    }
+    at.iter()
+        .map(|place| {
+            let gateway = place.split('/').next().unwrap_or_default();
+            Ok(book.need::<Gateway>(gateway)?.name)
+        })
+        .collect()
+}
+
+/// What several credentials that are issued by one command have in common.
+pub(super) struct Common {
+    listeners: Vec<Listener>,
+    /// Addresses that are given out, by listener.
+    used: BTreeMap<String, BTreeSet<std::net::Ipv4Addr>>,
+    gateways: Vec<String>,
+    signing: Option<Signing>,
+    points: Points,
+    organisation: String,
+    groups: BTreeMap<String, Option<u16>>,
+    ms_chap: bool,
+}
+
+impl Common {
+    pub(super) fn gather(book: &Book<'_>, keys: &Keys, wish: &Wish) -> Result<Self> {
+        let mut common = Self {
+            listeners: Vec::new(),
+            used: BTreeMap::new(),
+            gateways: Vec::new(),
+            signing: None,
+            points: Points::default(),
+            organisation: estate::this(book)?.name,
+            groups: BTreeMap::new(),
+            ms_chap: false,
+        };
+        if wish.kind == CredentialKind::KeyPair {
+            common.listeners = listeners(book, &wish.at)?;
+            let gateways: BTreeSet<_> = common.listeners.iter().map(|listener| listener.gateway.as_str()).collect();
+            if wish.once && gateways.len() > 1 {
+                return Err(Problem::words("a credential for one session has one gateway")
+                    .why("several gateways could not know of each other in time that it was used")
+                    .try_("--at GATEWAY, one of them"));
+            }
+            for listener in &common.listeners {
+                let held = book.find::<Address>(&[("listener", listener.name.as_str().into())])?;
+                common.used.insert(listener.name.clone(), held.into_iter().map(|address| address.inner).collect());
+            }
+            return Ok(common);
+        }
+        common.gateways = gateways(book, &wish.at)?;
+        if wish.kind == CredentialKind::Password {
+            let asks = |registry: &Registry| registry.methods.iter().any(|method| method == MS_CHAP);
+            common.ms_chap = book.all::<Registry>()?.iter().any(asks);
+            return Ok(common);
+        }
+        let authority = authority::issuing(book, wish.authority.as_deref())?;
+        common.points = lists::points(book, &authority)?;
+        common.signing = Some(keys.signing(authority)?);
+        common.groups = book.all::<Group>()?.into_iter().map(|group| (group.name, group.lifetime)).collect();
+        Ok(common)
+    }
+
+    pub(super) fn give_address(&mut self, book: &Book<'_>, listener: &Listener, credential: &str) -> Result<Way> {
+        let used = self.used.entry(listener.name.clone()).or_default();
+        let inner = pool::next_free(&listener.name, &listener.pool, used)?;
+        used.insert(inner);
+        book.put(&Address::new(&listener.name, inner, credential))?;
+        Ok(Way { listener: listener.name.clone(), inner })
+    }
+}
+
+pub(super) fn check_wish(wish: &Wish, now: Timestamp) -> Result<()> {
+    if wish.expires.is_some_and(|end| end <= wish.valid_from.unwrap_or(now)) {
+        return Err(Problem::words("the credential would end before it begins")
+            .why(format!("this machine's clock says {}", moment(now)))
+            .try_("a later --until"));
+    }
+    let stray = match wish.kind {
+        CredentialKind::KeyPair if wish.request.is_some() => Some("--request is for certificates: --kind certificate"),
+        CredentialKind::KeyPair if wish.authority.is_some() => {
+            Some("--authority is for certificates: --kind certificate")
+        }
+        CredentialKind::Certificate if wish.public_key.is_some() => {
+            Some("a certificate takes a request that the device made: --request FILE")
+        }
+        CredentialKind::KeyPair | CredentialKind::Password if wish.algorithm != Algorithm::default() => {
+            Some("--key is for certificates: --kind certificate")
+        }
+        CredentialKind::Certificate | CredentialKind::Password if wish.once => {
+            Some("--once is for key pairs, which the tunnel talon ends with their session")
+        }
+        CredentialKind::Password if wish.public_key.is_some() || wish.request.is_some() => {
+            Some("an account has no key")
+        }
+        CredentialKind::KeyPair | CredentialKind::Certificate if wish.second_factor => {
+            Some("a second factor belongs to an account: --kind password")
+        }
+        _ => None,
+    };
+    match stray {
+        Some(why) => Err(Problem::words("these options do not belong together").why(why)),
+        None => Ok(()),
+    }
+}
+
+/// Issues a credential to a device that has none of that kind.
+///
+/// # Errors
+/// No such device, listener, gateway or authority, a live credential already, a full pool, dates that cannot be, a request
+/// that does not hold, a weak password.
+pub fn issue(context: &mut Context, device: &str, wish: &Wish) -> Result<Credential> {
+    let now = context.now;
+    check_wish(wish, now)?;
+    let keys = context.keys()?;
+    context.write(|book| {
+        let device: Device = book.need(device)?;
+        let mut common = Common::gather(book, &keys, wish)?;
+        issue_within(book, &keys, &device, wish, &mut common)
+    })
+}
+
+fn issue_within(book: &Book<'_>, keys: &Keys, device: &Device, wish: &Wish, common: &mut Common) -> Result<Credential> {
+    if let Some(there) = live(book, &device.name, wish.kind)? {
+        let what = wish.kind.words();
+        return Err(Problem::refused(format!("{} has a {what} already", device.name))
+            .why(format!("{} was issued on {}", there.name, moment(there.issued)))
+            .try_(format!("yestrel credential renew {}   makes a new one and revokes that", device.name))
+            .try_(format!("yestrel credential revoke {} --reason ...", device.name)));
+    }
+    let credential = make(book, keys, device, wish, common)?;
+    book.note("credential issue", &credential.name, &described(&credential))?;
+    Ok(credential)
+}
+
+/// What issuing for a whole group would do, and did.
+#[derive(Debug, Default, Serialize)]
+pub struct Many {
+    /// Credentials, or devices when nothing was done yet.
+    pub done: Vec<String>,
+    /// Users without a device, and devices that have such a credential already.
+    pub without_device: Vec<String>,
+    pub have_one: Vec<String>,
+}
+
+/// Devices of a group that would get a credential.
+///
+/// # Errors
+/// There is no such group.
+pub fn would_issue(context: &mut Context, group: &str, kind: CredentialKind) -> Result<Many> {
+    context.read(|book| candidates(book, group, kind))
+}
+
+fn candidates(book: &Book<'_>, group: &str, kind: CredentialKind) -> Result<Many> {
+    let mut many = Many::default();
+    for user in members(book, group)? {
+        let devices: Vec<Device> = book.find(&[("user", user.name.as_str().into())])?;
+        if devices.is_empty() {
+            many.without_device.push(user.name);
+        }
+        for device in devices {
+            match live(book, &device.name, kind)? {
+                Some(_) => many.have_one.push(device.name),
+                None => many.done.push(device.name),
+            }
+        }
+    }
+    Ok(many)
+}
+
+/// Issues a credential to every device of a group's users that has none of that kind: all of them or, when one cannot be, none.
+///
+/// # Errors
+/// As [`issue`].
+pub fn issue_group(
+    context: &mut Context,
+    group: &str,
+    wish: &Wish,
+    step: &mut dyn FnMut(usize, usize),
+) -> Result<Many> {
+    let now = context.now;
+    check_wish(wish, now)?;
+    if wish.public_key.is_some() || wish.request.is_some() || wish.password.is_some() {
+        return Err(Problem::words("one key or password is not given to a whole group")
+            .why("each device has its own")
+            .try_("without it: they are made here"));
+    }
+    let keys = context.keys()?;
+    context.write(|book| {
+        let mut many = candidates(book, group, wish.kind)?;
+        let devices = std::mem::take(&mut many.done);
+        if devices.is_empty() {
+            return Ok(many);
+        }
+        let mut common = Common::gather(book, &keys, wish)?;
+        for (at, device) in devices.iter().enumerate() {
+            let device: Device = book.need(device)?;
+            many.done.push(issue_within(book, &keys, &device, wish, &mut common)?.name);
+            step(at + 1, devices.len());
+        }
+        Ok(many)
+    })
+}
+
+pub(super) fn make(
+    book: &Book<'_>,
+    keys: &Keys,
+    device: &Device,
+    wish: &Wish,
+    common: &mut Common,
+) -> Result<Credential> {
+    let now = book.now;
+    let number = book.find::<Credential>(&[("device", device.name.as_str().into())])?.len() + 1;
+    let name = format!("{}/{number}", device.name);
+    let mut credential = Credential {
+        name,
+        device: device.name.clone(),
+        user: device.user.clone(),
+        kind: wish.kind,
+        public_key: PublicKey([0; 32]),
+        made_on_device: false,
+        private_key: None,
+        ways: Vec::new(),
+        gateways: common.gateways.clone(),
+        certificate: None,
+        account: None,
+        once: wish.once,
+        superseded: None,
+        issued: now,
+        valid_from: wish.valid_from,
+        expires: wish.expires,
+        handed_over: None,
+        told: Vec::new(),
+        revoked: None,
+        reason: None,
+        first_used: None,
+        last_used: None,
+    };
+    match wish.kind {
+        CredentialKind::KeyPair => {
+            credential.public_key = match wish.public_key {
+                Some(public) => public,
+                None => {
+                    let pair = KeyPair::from_random(random32()?);
+                    credential.private_key = Some(keys.sealing.seal(&pair.private, &place(&credential.name))?);
+                    pair.public
+                }
+            };
+            credential.made_on_device = credential.private_key.is_none();
+        }
+        CredentialKind::Certificate => certify(book, keys, device, wish, common, &mut credential)?,
+        CredentialKind::Password => {
+            credential.public_key = PublicKey(random32()?);
+            credential.account = Some(open_account(book, keys, device, wish, common, &credential.name)?);
+        }
+    }
+    let text = credential.public_key.to_string();
+    if book.get::<Revocation>(&text)?.is_some() || !book.find::<Credential>(&[("public_key", text.into())])?.is_empty()
+    {
+        return Err(Problem::refused("this public key is known already")
+            .why("a key belongs to one credential of one device, and a revoked one stays out for good")
+            .try_("a new key pair, made on the device"));
+    }
+    book.put(&credential)?;
+    if wish.kind == CredentialKind::KeyPair {
+        for listener in common.listeners.clone() {
+            let way = common.give_address(book, &listener, &credential.name)?;
+            credential.ways.push(way);
+        }
+        book.put(&credential)?;
+    }
+    Ok(credential)
+}
+
+/// What the names of a device are in certificates: its user's mail address, and the name by which directories know users.
+fn names_of(user: &User, domain: Option<&str>, organisation: &str) -> Vec<SubjectName> {
+    let mut names = Vec::new();
+    if let Some(mail) = &user.mail {
+        names.push(SubjectName::Mail(mail.clone()));
+        names.push(SubjectName::Principal(mail.clone()));
+    } else {
+        names.push(SubjectName::Principal(format!("{}@{}", user.name, domain.unwrap_or(organisation))));
+    }
+    names
+}
+
+fn certify(
+    book: &Book<'_>,
+    keys: &Keys,
+    device: &Device,
+    wish: &Wish,
+    common: &Common,
+    credential: &mut Credential,
+) -> Result<()> {
+    let now = book.now;
+    let signing = common.signing.as_ref().ok_or_else(|| Problem::failed("no authority was chosen"))?;
+    let user: User = book.need(&device.user)?;
+    let names = names_of(&user, signing.authority.domain.as_deref(), &common.organisation);
+    let (public, private) = match &wish.request {
+        Some(bytes) => {
+            let asked: Request = request::read(bytes)?;
+            let part = device.name.rsplit('/').next().unwrap_or_default().to_owned();
+            let mut own = vec![device.name.clone(), user.name.clone(), part, device.name.replace('/', ".")];
+            own.extend(names.iter().map(ToString::to_string));
+            asked.check_names(&own)?;
+            (asked.key, None)
+        }
+        None => {
+            let made = PrivateKey::generate(wish.algorithm, &random())?;
+            (made.public().clone(), Some(made))
+        }
+    };
+    let days = user.groups.iter().filter_map(|group| common.groups.get(group).copied().flatten()).min();
+    let until = wish.expires.unwrap_or_else(|| {
+        let by_group = days_on(now, days.map_or(CERTIFICATE_DAYS, i64::from));
+        by_group.min(signing.certificate.not_after())
+    });
+    let wanted = Wanted {
+        serial: random16()?,
+        organisation: &common.organisation,
+        common_name: &device.name,
+        names: &names,
+        key: &public,
+        from: wish.valid_from.unwrap_or(now),
+        until,
+        purpose: Purpose::Device,
+        points: &common.points,
+    };
+    let certificate = certificate::issue(&wanted, &signing.issuer(), &random())?;
+    authority::record(book, &signing.authority.name, "device", &credential.name, &certificate, now)?;
+    credential.public_key = key::identity(&public)?;
+    credential.private_key =
+        private.map(|private| keys.sealing.seal(private.pkcs8(), &place(&credential.name))).transpose()?;
+    credential.made_on_device = credential.private_key.is_none();
+    credential.certificate = Some(certificate.serial());
+    credential.expires = Some(until);
+    Ok(())
+}
+
+fn open_account(
+    book: &Book<'_>,
+    keys: &Keys,
+    device: &Device,
+    wish: &Wish,
+    common: &Common,
+    credential: &str,
+) -> Result<Account> {
+    let user: User = book.need(&device.user)?;
+    let name = device.name.replace('/', ".");
+    let password = match &wish.password {
+        Some(password) => {
+            let mut own = vec![name.as_str(), &user.name, &common.organisation, &device.name];
+            own.extend(user.mail.as_deref());
+            own.extend(user.about.as_deref());
+            account::check_strength(password, &own)?;
+            password.clone()
+        }
+        None => {
+            let made = account::readable(random16()?);
+            Zeroizing::new(String::from_utf8_lossy(made.reveal()).into_owned())
+        }
+    };
+    let seal = |secret: &Secret, place: &str| keys.sealing.seal(secret, place);
+    let generated = match wish.password {
+        None => Some(seal(&Secret::new(password.as_bytes().to_vec()), &place(credential))?),
+        Some(_) => None,
+    };
+    let ms_chap =
+        if common.ms_chap { Some(seal(&account::ms_chap_form(&password), &ms_chap_place(credential))?) } else { None };
+    let second_factor = if wish.second_factor {
+        let mut bytes = [0; 20];
+        fill(&mut bytes)?;
+        let secret = seal(&Secret::new(bytes.to_vec()), &factor_place(credential))?;
+        Some(SecondFactor { secret, used: 0, handed_over: false })
+    } else {
+        None
+    };
+    let hash = account::hash(&password, random16()?)?;
+    Ok(Account {
+        name,
+        password: hash,
+        ms_chap,
+        generated,
+        second_factor,
+        failures: 0,
+        locked_until: None,
+        lock_outs: 0,
+    })
+}
+
+/// Where and as what a credential holds, in one line.
+fn described(credential: &Credential) -> String {
+    let ways =
+        credential.ways.iter().map(|way| format!("{} {}", way.listener, way.inner)).collect::<Vec<_>>().join(", ");
+    match (credential.kind, &credential.certificate) {
+        (CredentialKind::Certificate, Some(serial)) => format!("certificate {serial}"),
+        (CredentialKind::Password, _) => "password account".into(),
+        _ => ways,
+    }
+}

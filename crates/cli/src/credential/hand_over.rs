@@ -1,0 +1,103 @@
+//! Giving certificates and accounts to devices.
+
+use std::path::{Path, PathBuf};
+
+use yestrel_actions::credential::View;
+use yestrel_actions::forms::{self, Bundle, Form};
+use yestrel_actions::{Context, handover};
+use yestrel_core::{Problem, Result};
+
+use super::FormName;
+use crate::output::Output;
+use crate::{Global, ask, authority};
+
+pub(super) fn certificate(
+    global: &Global,
+    context: &mut Context,
+    view: &View,
+    to: Option<PathBuf>,
+    form: Option<FormName>,
+    old: bool,
+) -> Result<()> {
+    let output = global.output();
+    let name = &view.credential.name;
+    let form = match form {
+        None | Some(FormName::Pkcs12) => Form::Pkcs12 { old },
+        Some(_) if old => {
+            return Err(
+                Problem::words("--for-old-clients is for pkcs12").why("the other forms are made for one system each")
+            );
+        }
+        Some(FormName::Pem) => Form::Pem,
+        Some(FormName::Apple) => Form::Apple,
+        Some(FormName::Windows) => Form::Windows,
+        Some(FormName::Android) => Form::Android,
+    };
+    let ending = match form {
+        Form::Pkcs12 { .. } => ".p12",
+        Form::Pem => "",
+        Form::Apple => ".mobileconfig",
+        Form::Windows => ".ps1",
+        Form::Android => ".zip",
+    };
+    let default = format!("{}{ending}", view.credential.device.replace('/', "-"));
+    let to = ask::file(to, &default, "a bundle goes to a file; its password is shown here, apart from it")?;
+    if !view.credential.made_on_device {
+        ask::confirm(
+            global.yes,
+            &format!("this reveals the private key of {name} to {}, and erases it from the estate", to.display()),
+        )?;
+    }
+    if old {
+        output.note("3DES and SHA-1 keep the key of this bundle only weakly; delete it once it is imported");
+    }
+    let mut transport = None;
+    let handed = forms::hand_over(context, name, form, |bundle: &Bundle| {
+        match (&bundle.files[..], form) {
+            (files, Form::Pem) => handover::write_folder(&to, files)?,
+            ([(_, bytes)], _) => handover::write_bytes(&to, bytes)?,
+            _ => return Err(Problem::failed("the bundle has too many files")),
+        }
+        transport.clone_from(&bundle.transport);
+        Ok(())
+    })?;
+    output.say(&format!("handed {} over in {}, as {}", handed.name, to.display(), forms::word(form)));
+    if let Some(password) = transport {
+        authority::say_transport(output, &password);
+    }
+    Ok(())
+}
+
+pub(super) fn account(global: &Global, context: &mut Context, view: &View, to: Option<&Path>) -> Result<()> {
+    let output = global.output();
+    let name = &view.credential.name;
+    let where_to = to.map_or_else(|| "this terminal".to_owned(), |path| path.display().to_string());
+    ask::confirm(global.yes, &format!("this reveals what {name} signs in with to {where_to}, once"))?;
+    forms::hand_over_account(context, name, |told| {
+        let mut text = zeroize::Zeroizing::new(format!("account        {}\n", told.account));
+        if let Some(password) = &told.password {
+            text.push_str(&format!("password       {}\n", **password));
+        }
+        if let Some(second) = &told.second_factor {
+            text.push_str(&format!("second factor  {}\n", **second));
+        }
+        if let Some(path) = to {
+            return handover::write_bytes(path, text.as_bytes());
+        }
+        output.write(&text);
+        match &told.second_factor {
+            Some(second) if output.terminal => show_code(output, second),
+            _ => Ok(()),
+        }
+    })?;
+    Ok(())
+}
+
+pub(super) fn show_code(output: Output, text: &str) -> Result<()> {
+    let too_large =
+        |_| Problem::refused("the handover does not fit into a code").why("it has too many ways").try_("--to FILE");
+    let code = qrcode::QrCode::with_error_correction_level(text.as_bytes(), qrcode::EcLevel::L).map_err(too_large)?;
+    let picture = code.render::<qrcode::render::unicode::Dense1x2>().quiet_zone(true).build();
+    output.write(&format!("{picture}\n"));
+    Ok(())
+}
