@@ -359,9 +359,10 @@ pub fn say_unsigned(output: Output, authority: &str, until: Option<Timestamp>) {
 }
 
 fn say_fingerprints(output: Output, context: &mut Context, names: &[String]) -> Result<()> {
+    let widest = names.iter().map(String::len).max().unwrap_or(0);
     for name in names {
         let view = authority::show(context, name)?;
-        output.say(&format!("{name}  {}", view.fingerprint));
+        output.say(&format!("{name:widest$}  {}", view.fingerprint));
     }
     Ok(())
 }

@@ -168,6 +168,8 @@ impl SqliteStore {
             connection.busy_timeout(PATIENCE)?;
             connection.pragma_update(None, "foreign_keys", true)?;
             connection.pragma_update(None, "synchronous", "full")?;
+            // 32 MiB at most, so that a command that writes tens of thousands of rows writes each page once.
+            connection.pragma_update(None, "cache_size", -32 * 1024)?;
             Ok(())
         };
         set().map_err(|e| problem(&e))?;
