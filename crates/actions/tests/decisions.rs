@@ -326,3 +326,45 @@ fn lists_are_signed_anew_before_they_end_and_a_held_user_is_on_them_only_while_h
     assert!(early.tries[0].contains("clock"), "{early:?}");
     assert_eq!(number(&mut world), 4);
 }
+
+#[test]
+fn a_gateways_certificate_is_renewed_before_its_end_and_a_devices_too() {
+    use yestrel_actions::{authority, rollout};
+    use yestrel_core::nouns::{CredentialKind, Gateway};
+    let mut world = World::new();
+    let wish = authority::Wish { under: "root".into(), algorithm: Default::default(), until: None, domain: None };
+    authority::create(&mut world.context, "issuing", &wish).unwrap();
+    let certificate = |world: &mut World| {
+        let _ = rollout::rollout(&mut world.context, &[], rollout::How::default());
+        world.context.read(|book| Ok(book.need::<Gateway>("harbour")?.certificate)).unwrap().unwrap()
+    };
+    let certify = |world: &mut World| {
+        let plans = rollout::preview(&mut world.context, &["harbour".into()]).unwrap();
+        let lines = plans[0].changes.iter().filter(|change| change.verb == "certify");
+        lines.map(|change| change.words.as_str()).collect::<Vec<_>>().join("; ")
+    };
+    assert!(certify(&mut world).contains("the first certificate"));
+    let first = certificate(&mut world);
+    let days = first.expires.duration_since(world.context.now).as_hours() / 24;
+    assert!((390..398).contains(&days), "{days}");
+    world.context.now += jiff::SignedDuration::from_hours(24 * 330);
+    assert_eq!(certificate(&mut world).serial, first.serial, "not yet");
+    world.device("mara/phone");
+    let expires = Some(world.context.now + jiff::SignedDuration::from_hours(24 * 40));
+    let wish = CredentialWish { kind: CredentialKind::Certificate, expires, ..CredentialWish::default() };
+    credential::issue(&mut world.context, "mara/phone", &wish).unwrap();
+    world.context.now += jiff::SignedDuration::from_hours(24 * 15);
+    assert!(certify(&mut world).contains("in place of the one that ends on"));
+    assert_ne!(certificate(&mut world).serial, first.serial);
+    assert!(!certify(&mut world).contains("in place of"), "made, and waits for its gateway");
+    let by = world.context.now + jiff::SignedDuration::from_hours(24 * 30);
+    let (due, _) = credential::renew_due(&mut world.context, by, &mut |_, _| {}).unwrap();
+    assert_eq!(due.certificates, ["mara/phone/2"]);
+    // The old one is still there, until its own end.
+    let all = credential::list(&mut world.context, Some("mara/phone"), &credential::Filter::default()).unwrap();
+    let states: Vec<_> = all.iter().map(|view| (view.state.as_str(), view.credential.superseded.is_some())).collect();
+    assert_eq!(states, [("ready", true), ("ready", false)]);
+    world.context.now += jiff::SignedDuration::from_hours(24 * 26);
+    let all = credential::list(&mut world.context, Some("mara/phone"), &credential::Filter::default()).unwrap();
+    assert_eq!(all[0].state, "expired");
+}

@@ -291,3 +291,24 @@ fn a_password_is_asked_for_twice_and_its_second_factor_is_shown_to_be_scanned() 
     assert!(screen.lines().filter(|line| line.contains('█')).count() > 10, "{screen}");
     assert!(!screen.contains("\npassword "), "the password was the person's own: {screen}");
 }
+
+#[test]
+fn a_listeners_shared_secret_says_how_many_hold_it() {
+    let world = World::harbour("--processes");
+    world.run("credential issue harbour/talon --kind shared-secret").is(0);
+    for device in ["mara/laptop", "tomas/tablet", "ines/phone"] {
+        world.admit(device.split('/').next().unwrap(), device);
+    }
+    let all = world.run("credential list --kind shared-secret --format json").is(0).json();
+    assert_eq!((&all[0]["name"], &all[0]["held_by"]), (&"harbour/talon 1".into(), &3.into()), "{all}");
+    world
+        .run("credential show harbour/talon --kind shared-secret")
+        .is(0)
+        .says("poor  holders")
+        .says("whoever leaves takes it along");
+    world.run("credential issue harbour/nothing --kind shared-secret").is(2).says("no listener");
+    world.run("credential issue mara --kind shared-secret").is(2).says("SITE+SITE");
+    world.run("credential renew harbour/talon --kind shared-secret --overlap soon").is(2);
+    world.run("credential handover harbour/talon --kind shared-secret --to secret --yes").is(0);
+    assert_eq!(world.read("secret").trim().len(), 39);
+}

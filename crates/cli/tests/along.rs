@@ -55,8 +55,26 @@ fn a_saved_estate_comes_back_whole() {
     // Its secrets open: what was not handed over yet still can be.
     world.run("credential handover mara/phone --kind certificate --to phone.p12 --yes").is(0);
     world.run("credential handover mara/phone --kind password --yes").is(0).says("otpauth://");
-    // What the age format's own readers are told by a key in place of a passphrase.
-    world.run("estate save to-key --recipient age1nonsense").is(2).says("no recipient key");
+}
+
+#[test]
+fn an_estate_is_saved_to_a_key_and_opens_with_that_key_only() {
+    use age::secrecy::ExposeSecret as _;
+    let world = World::estate();
+    world.run("user add mara").is(0);
+    let (own, other) = (age::x25519::Identity::generate(), age::x25519::Identity::generate());
+    for (name, identity) in [("own", &own), ("other", &other)] {
+        world.write(name, &format!("# made for this test\n{}\n", identity.to_string().expose_secret()));
+    }
+    world.run("estate save saved --recipient age1nonsense").is(2).says("no recipient key");
+    assert!(!world.path("saved").exists());
+    world.run(&format!("estate save saved --recipient {}", own.to_public())).is(0);
+    world.run("estate load saved --estate copy").is(2).says("--identity FILE");
+    world.run("estate load saved --estate copy --identity other").is(3).says("another key");
+    assert!(!world.path("copy").exists() && !world.path("copy.key").exists());
+    world.run("estate load saved --estate copy --identity own").is(0);
+    world.run("user list --estate copy").is(0).says("mara");
+    world.run("estate save saved --recipient x --readable").is(2);
 }
 
 #[test]
@@ -199,6 +217,7 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     world.run("user add mara --mail mara@skerry.example").is(0);
     world.run("device add mara/phone").is(0);
     world.run("authority publish --at nowhere").is(2).says("no gateway");
+    // The port is looked at before it is opened.
     world.run("authority publish --at harbour").is(0);
     world.run("credential issue mara/phone --kind certificate").is(0);
     world.run("credential handover mara/phone --as pem --to phone --yes").is(0);
@@ -208,6 +227,7 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     world.run("rollout --preview").is(0).says("80/tcp").says("of issuing none -> 2");
     world.run("rollout --yes").is(0);
     world.run("port list").is(0).says("the state of certificates");
+    world.shell("harbour", "nft list table inet yestrel").is(0).says("tcp dport 80 ");
     // The certificate itself says where to ask.
     let uri = world.judge("openssl x509 -in phone/certificate.pem -noout -ocsp_uri").is(0).out.trim().to_owned();
     assert_eq!(uri, "http://gangway.skerry.example/status/issuing");
@@ -256,6 +276,8 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     fetch("lists/issuing.crl", "gone.crl").is(1).says("refused");
     let ports = world.run("port list").is(0);
     assert!(!ports.out.contains("/tcp"), "{ports:?}");
+    let rules = world.shell("harbour", "nft list table inet yestrel").is(0);
+    assert!(!rules.out.contains("tcp dport"), "{rules:?}");
 }
 
 #[test]

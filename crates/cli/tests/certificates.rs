@@ -566,3 +566,88 @@ fn a_renewal_leaves_the_old_certificate_until_its_end() {
     let list = world.judge("openssl crl -inform DER -in issuing.crl -noout -text").is(0).out;
     assert_eq!(list.matches("Serial Number").count(), 2, "{list}");
 }
+
+#[test]
+fn the_strongest_rsa_keys_are_made_and_taken() {
+    let world = gateway();
+    world.run("authority create --key rsa-4096").is(0);
+    world.run("authority list").is(0).says("rsa-4096");
+    world.run("credential issue mara/phone --kind certificate --key rsa-3072").is(0);
+    world.run("credential show mara/phone").is(0).says("rsa-3072");
+    let came = world.run("credential handover mara/phone --as apple --to phone.mobileconfig --yes").is(0);
+    assert!(came.out.contains("transport password"), "{came:?}");
+    public_parts(&world);
+    world.judge("openssl x509 -in root.pem -noout -text").is(0).says("4096 bit").says("sha256WithRSAEncryption");
+    world.judge("openssl cms -verify -inform DER -in phone.mobileconfig -CAfile root.pem -out profile.plist").is(0);
+    // The profile says what the identity is made of.
+    world
+        .judge("python3 -c \"import plistlib; p = plistlib.load(open('profile.plist','rb')); print([c['IKEv2']['CertificateType'] for c in p['PayloadContent'] if 'IKEv2' in c])\"")
+        .is(0)
+        .says("['RSA']");
+    world.run("credential issue mara/phone --key rsa-3072").is(2).says("--key is for certificates");
+}
+
+#[test]
+fn a_revocation_holds_although_no_list_can_be_signed_and_says_what_third_parties_go_by() {
+    let world = skerry("p-256");
+    world.run("credential issue mara/phone --kind certificate").is(0);
+    world.secret("pass", "seven skerries in the fog");
+    world.run("rollout --yes").is(0);
+    world.run("authority export issuing --with-private-key --leave --to key.pem --passphrase-file pass --yes").is(0);
+    world.run("authority show issuing").is(0).says("away").says("third parties go on for");
+    let came = world.run("credential revoke mara/phone --reason lost --yes").is(0).says("order 1 -> 2");
+    assert!(came.err.contains("could not be signed") && came.err.contains("by the old one until"), "{came:?}");
+    public_parts(&world);
+    let list = || world.judge("openssl crl -inform DER -in issuing.crl -noout -text").is(0).out;
+    assert!(list().contains("No Revoked Certificates"));
+    // With the key brought, the list is signed, and has what was revoked meanwhile.
+    world.run("authority publish issuing --with-key key.pem --key-passphrase-file pass").is(0).says("signed list");
+    public_parts(&world);
+    assert!(list().contains("Key Compromise"));
+    world.run("authority show issuing").is(0).says("away");
+    world.run("credential issue mara/phone --kind certificate").is(3).says("whose key is here");
+    world.run("authority publish --with-key phone").is(1);
+}
+
+#[test]
+fn bad_words_about_authorities_change_nothing() {
+    let world = skerry("p-256");
+    let before = world.everything();
+    for (words, code, text) in [
+        ("authority create Harbour", 2, "the name harbour"),
+        ("authority create other --under nowhere/x", 2, "path"),
+        ("authority create other --domain skerry", 2, "host name"),
+        ("authority create other --from nowhere.pem --until 30d", 2, "--until"),
+        ("authority show nothing", 2, "no authority"),
+        ("authority show isuing", 2, "the nearest is issuing"),
+        ("authority export root --with-private-key", 2, "--to"),
+        ("authority export root --leave --to x", 2, "--with-private-key"),
+        ("authority publish --port 8047", 2, "--at"),
+        ("authority publish nothing --at harbour", 2, "no authority"),
+        ("authority publish --not-at nowhere", 2, "no gateway"),
+        ("authority retire root --reason closed --yes", 3, "still needed"),
+        ("authority retire issuing --reason", 2, "--reason"),
+        ("credential issue mara/phone --kind certificate --public-key AAAA", 2, "44 characters"),
+        ("credential issue mara/phone --kind certificate --authority nothing", 2, "no authority"),
+        ("credential issue mara/phone --kind certificate --second-factor", 2, "belongs to an account"),
+        ("credential issue mara/phone --kind certificate --once", 2, "--once is for key pairs"),
+        ("credential issue mara/phone --kind certificate --at nowhere", 2, "no gateway"),
+        ("credential issue mara/phone --kind certificate --request nowhere.csr", 1, "cannot be read"),
+        ("credential issue mara/phone --kind letter", 2, "key-pair, certificate, password, shared-secret"),
+        ("credential issue --group nobody --kind certificate --yes", 2, "no group"),
+        ("credential issue mara/phone --group crew", 2, "--group"),
+        ("credential handover mara/phone --kind certificate --to x.p12 --yes", 2, "has no certificate"),
+        ("credential revoke --group crew --reason over --yes", 3, "nobody in crew"),
+        ("credential revoke mara/phone --reason over --yes", 2, "has no credential"),
+        ("credential renew mara/phone --yes", 2, "has no credential"),
+        ("credential lift mara/phone", 2, "has no password account"),
+        ("gateway change harbour --also nowhere", 2, "neither a host name nor an address"),
+        ("gateway change harbour --certificate nowhere.pem", 1, "cannot be read"),
+        ("group change crew --lifetime 0d", 2, "does not hold 0 days"),
+        ("group change crew --lifetime long", 2, "days, such as 90d"),
+    ] {
+        let came = world.run(words).is(code).says(text);
+        assert!(came.err.starts_with("error: "), "{came:?}");
+        assert_eq!(world.everything(), before, "{words} changed something");
+    }
+}
