@@ -242,7 +242,7 @@ pub fn show(context: &mut Context, gateway: &str) -> Result<View> {
         .find(|view| view.gateway.name == gateway.name)
         .ok_or_else(|| Problem::failed(format!("the gateway {} is gone", gateway.name)))?;
     match context.place(&host).and_then(|place| place.ask(&Ask::Status)) {
-        Ok(Answer::Status(status)) => view.status = Some(status),
+        Ok(Answer::Status(status)) => view.status = Some(*status),
         Ok(_) => view.silent = Some("it answers something else than was asked".into()),
         Err(problem) => {
             view.silent = Some(problem.why.map_or(problem.error.clone(), |why| format!("{}: {why}", problem.error)))
@@ -293,14 +293,17 @@ pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<(
             crate::listener::forget(book, &listener)?;
         }
         for mut credential in book.all::<Credential>()? {
-            if credential.ways.iter().any(|way| way.listener.starts_with(&prefix)) {
+            let here = credential.ways.iter().any(|way| way.listener.starts_with(&prefix));
+            if here || credential.gateways.contains(&gateway.name) {
                 credential.ways.retain(|way| !way.listener.starts_with(&prefix));
+                credential.gateways.retain(|other| *other != gateway.name);
                 book.put(&credential)?;
             }
         }
         for order in book.find::<StoredOrder>(&[("gateway", gateway.name.as_str().into())])? {
             book.remove::<StoredOrder>(order.key())?;
         }
+        crate::lists::forget_gateway(book, &gateway.name)?;
         book.remove::<Gateway>(&gateway.name)?;
         let detail = if left.is_some() {
             "abandoned: its host could not be reached"

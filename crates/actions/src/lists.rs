@@ -18,8 +18,14 @@ use crate::{Context, estate};
 
 /// Days that a list of an issuing authority holds, and its responder with it.
 const DAYS: i64 = 14;
-/// Days that a root's list holds: its key may be far away.
-const ROOT_DAYS: i64 = 365;
+/// Days that the list of one that signs other authorities holds: its key may be far away.
+const LONG_DAYS: i64 = 365;
+
+/// Days that an authority's list holds. One that was brought in and signs devices by itself is no different from an issuing one.
+fn days(book: &Book<'_>, authority: &Authority) -> Result<i64> {
+    let below = book.find::<Authority>(&[("parent", authority.name.as_str().into())])?;
+    Ok(if below.is_empty() { DAYS } else { LONG_DAYS })
+}
 
 pub(crate) fn responder_place(authority: &str) -> String {
     format!("responder of {authority}")
@@ -80,8 +86,7 @@ pub(crate) fn sign(book: &Book<'_>, keys: &Keys, signing: Signing, now: Timestam
             }
         }
     }
-    let root = authority.parent.is_none() && authority.above.is_empty();
-    let until = days_on(now, if root { ROOT_DAYS } else { DAYS }).min(authority.expires);
+    let until = days_on(now, days(book, &authority)?).min(authority.expires);
     let list = list::sign(&signing.issuer(), authority.list_number + 1, now, until, entries, &random())?;
     let key = PrivateKey::generate(Algorithm::P256, &random())?;
     let organisation = estate::this(book)?.name;
@@ -130,17 +135,25 @@ pub(crate) fn sign_all(book: &Book<'_>, keys: &Keys, names: &[String], now: Time
     Ok(missing)
 }
 
-/// Whether half the time of an authority's list is over, or of its responder's certificate.
-fn is_due(authority: &Authority, now: Timestamp) -> bool {
-    let root = authority.parent.is_none() && authority.above.is_empty();
-    let half = days_on(now, if root { ROOT_DAYS } else { DAYS } / 2);
-    authority.list_until.is_none_or(|until| until < half.min(authority.expires))
+/// Signs anew the lists of which half the time is over, where the keys are here.
+pub(crate) fn sign_due(book: &Book<'_>, keys: &Keys, now: Timestamp) -> Result<()> {
+    let mut due = Vec::new();
+    for one in book.all::<Authority>()? {
+        let half = days_on(now, days(book, &one)? / 2).min(one.expires);
+        if one.list_until.is_none_or(|until| until < half) {
+            due.push(one.name);
+        }
+    }
+    sign_all(book, keys, &due, now).map(drop)
 }
 
-/// Signs anew the lists that are due, where the keys are here.
-pub(crate) fn sign_due(book: &Book<'_>, keys: &Keys, now: Timestamp) -> Result<()> {
-    let due: Vec<_> = book.all::<Authority>()?.into_iter().filter(|one| is_due(one, now)).map(|one| one.name).collect();
-    sign_all(book, keys, &due, now).map(drop)
+/// Takes a gateway that is no more out of where lists are published.
+pub(crate) fn forget_gateway(book: &Book<'_>, gateway: &str) -> Result<()> {
+    for mut authority in published_at(book, gateway)? {
+        authority.published_at.retain(|at| at != gateway);
+        book.put(&authority)?;
+    }
+    Ok(())
 }
 
 /// Authorities that a gateway publishes about.

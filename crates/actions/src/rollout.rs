@@ -90,18 +90,14 @@ fn plan_one(book: &Book<'_>, gateway: &Gateway) -> Result<(Plan, Content)> {
     let old = confirmed.map(|order| order.envelope.read()).transpose()?.map(|order| order.content);
     let certificate = certify::wanted(book, gateway)?;
     // An order that tells of the estate's new key is needed even where nothing else has changed.
-    let new_key = gateway.trusts.is_some() && gateway.adopted;
+    let new_key = gateway.trusts.is_some();
+    let signer = estate::this(book)?.public_key;
     let to = match &newest {
         None => 1,
         Some(order) if certificate.is_some() => order.number + 1,
-        Some(order) => {
-            let stored = order.envelope.read()?;
-            if stored.content == new && !(new_key && stored.successor.is_none()) {
-                order.number
-            } else {
-                order.number + 1
-            }
-        }
+        Some(order) if new_key && order.envelope.verify(&signer).is_err() => order.number + 1,
+        Some(order) if order.envelope.read()?.content == new => order.number,
+        Some(order) => order.number + 1,
     };
     let numbers = lists::wanted_numbers(book, &gateway.name)?;
     let nothing_to_do = old.as_ref() == Some(&new) && to == gateway.order_number && numbers == gateway.lists_known;
@@ -276,7 +272,8 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
                     let mut gateway: Gateway = book.need(&work.gateway.name)?;
                     gateway.adopted = true;
                     gateway.order_number = gateway.order_number.max(work.number);
-                    if work.envelope.read().is_ok_and(|order| order.successor.is_some()) || gateway.trusts.is_none() {
+                    // Whoever took an order that holds by the newest key obeys that key.
+                    if work.envelope.verify(&estate.public_key).is_ok() {
                         gateway.trusts = None;
                     }
                     if published {
@@ -322,15 +319,17 @@ fn carry(
     let installed = place.install(&estate.id, keep_version)?;
     let Answer::Status(status) = place.ask(&Ask::Status)? else { return Err(unexpected(work)) };
     let same = status.estate.as_ref() == Some(&estate.id) && status.gateway.as_ref() == Some(&work.gateway.name);
-    if !same {
-        let private_key = key.open(&work.gateway.private_key, &gateway::place(&work.gateway.name))?;
-        place.ask(&Ask::Adopt {
+    let adopt = || -> Result<Ask> {
+        Ok(Ask::Adopt {
             estate: estate.id.clone(),
             estate_key: estate.public_key,
             gateway: work.gateway.name.clone(),
-            private_key,
+            private_key: key.open(&work.gateway.private_key, &gateway::place(&work.gateway.name))?,
             recovery_key: estate.recovery_key,
-        })?;
+        })
+    };
+    if !same {
+        place.ask(&adopt()?)?;
     }
     // A program from before certificates waits for its hours: it cannot be given any yet.
     let knows = installed != Installed::Waits;
@@ -350,7 +349,13 @@ fn carry(
         false => place.ask(&Ask::Publish { publications: work.publications.clone() }).map(drop),
     };
     let waits = !knows;
+    // Only an agent that obeys the newest key by now takes another recovery key.
+    let learn = || match same && knows && status.recovery_key != estate.recovery_key {
+        true => place.ask(&adopt()?).map(drop),
+        false => Ok(()),
+    };
     let Some(until) = receipt.held else {
+        learn()?;
         publish()?;
         return Ok(Carried { installed: done(installed), receipt, confirmed: false, waits, published });
     };
@@ -358,6 +363,7 @@ fn carry(
     place.afresh();
     match place.ask(&Ask::Confirm { hash: receipt.hash.clone() }) {
         Ok(Answer::Carried(_)) => {
+            learn()?;
             publish()?;
             Ok(Carried { installed: done(installed), receipt, confirmed: true, waits, published })
         }

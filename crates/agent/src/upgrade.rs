@@ -39,7 +39,7 @@ pub fn hash(path: &Path) -> std::io::Result<String> {
 pub fn status(patience: Duration) -> Option<Status> {
     let socket = Agent::socket(Path::new(service::FOLDER));
     match control::ask(&socket, &Ask::Status, patience) {
-        Ok(Answer::Status(status)) => Some(status),
+        Ok(Answer::Status(status)) => Some(*status),
         _ => None,
     }
 }

@@ -177,6 +177,16 @@ fn estate_keys_are_renewed_by_an_order_that_both_sign() {
     world.run("rollout --yes").is(0).says("done");
     world.run("gateway restart harbour").is(0);
     world.run("gateway show harbour").is(0).says("up to date").says("running since");
+    // And once more, now that the newest order already told of a new key.
+    let between = identity(&world);
+    world.run("estate renew --yes").is(0);
+    world.run("rollout --yes").is(0).says("done");
+    assert_ne!(identity(&world), between);
+    // Renewed, and moved to a new host before the gateway heard of it.
+    world.run("estate renew --yes").is(0);
+    world.run("host add breakwater --site harbour --kind cloud --via lab").is(0);
+    world.run("gateway move harbour --to breakwater --yes").is(0);
+    world.run("rollout --preview").is(0).says("nothing to do");
     world.run("estate history --verify").is(0);
 }
 
@@ -206,7 +216,13 @@ fn the_recovery_key_survives_the_loss_of_either_key() {
     world.run("estate renew --yes --recovery-file recovery --estate-passphrase-file pass").is(0);
     world.run("rollout --yes --estate-passphrase-file pass").is(0).says("done");
     // A new recovery key takes the place of the old one.
-    world.run("estate renew --recovery --estate-passphrase-file pass").is(0);
+    let known = || {
+        world.judge("python3 -c \"import json; print(json.load(open('lab/hosts/harbour/var/yestrel/identity.json'))['recovery_key'])\"").is(0).out
+    };
+    let before = known();
+    world.run("estate renew --recovery --estate-passphrase-file pass").is(0).says("rollout --again");
+    world.run("rollout --again --yes --estate-passphrase-file pass").is(0);
+    assert_ne!(known(), before, "the gateway obeys the new one in its place");
     world.run("estate recover --recovery-file recovery").is(3).says("not this estate's");
 }
 
@@ -274,10 +290,20 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     wait(10, "the agent publishes again", || (fetch("lists/issuing.crl", "again.crl").code == 0).then_some(()));
     world.run("authority publish --not-at harbour").is(0);
     fetch("lists/issuing.crl", "gone.crl").is(1).says("refused");
+    world.run("authority publish --at harbour").is(0);
+    fetch("lists/issuing.crl", "back.crl").is(0);
+    world.run("authority publish --not-at harbour").is(0);
     let ports = world.run("port list").is(0);
     assert!(!ports.out.contains("/tcp"), "{ports:?}");
     let rules = world.shell("harbour", "nft list table inet yestrel").is(0);
     assert!(!rules.out.contains("tcp dport"), "{rules:?}");
+    // A gateway that is gone is named nowhere any more, and what was issued for it can still be handed over.
+    world.run("authority publish --at harbour").is(0);
+    world.run("credential issue mara/phone --kind certificate").is(0);
+    world.run("gateway retire harbour --yes").is(0);
+    let shown = world.run("authority show issuing").is(0);
+    assert!(!shown.out.contains("harbour"), "{shown:?}");
+    world.run("credential handover mara/phone --as pem --to later --yes").is(0);
 }
 
 #[test]

@@ -68,7 +68,7 @@ pub enum Ask {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(tag = "answer", rename_all = "kebab-case")]
 pub enum Answer {
-    Status(Status),
+    Status(Box<Status>),
     Adopted,
     /// The order is in force.
     Carried(Receipt),
@@ -141,6 +141,9 @@ pub struct Status {
     /// The estate's key that it obeys.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub estate_key: Option<PublicKey>,
+    /// What may sign in its place.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub recovery_key: Option<PublicKey>,
 }
 
 /// Confirmation of an order.

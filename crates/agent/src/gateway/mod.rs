@@ -350,7 +350,7 @@ impl Agent {
     /// Answers one question.
     pub fn answer(&self, ask: Ask) -> Answer {
         let answered = match ask {
-            Ask::Status => self.status().map(Answer::Status),
+            Ask::Status => self.status().map(|status| Answer::Status(Box::new(status))),
             Ask::Adopt { estate, estate_key, gateway, private_key, recovery_key } => self
                 .adopt(Identity { estate, estate_key, gateway, private_key, recovery_key, previous_key: None })
                 .map(|()| Answer::Adopted),
@@ -392,6 +392,7 @@ impl Agent {
         let keep = self.shared.keep.lock();
         let identity = keep.identity()?;
         let estate_key = identity.as_ref().map(|identity| identity.estate_key);
+        let recovery_key = identity.as_ref().and_then(|identity| identity.recovery_key);
         Ok(Status {
             version: VERSION.into(),
             estate: identity.as_ref().map(|identity| identity.estate.clone()),
@@ -407,6 +408,7 @@ impl Agent {
             held: keep.held()?.map(|held| held.until),
             published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),
             estate_key,
+            recovery_key,
         })
     }
 
@@ -419,7 +421,7 @@ impl Agent {
         metrics::text(&self.shared)
     }
 
-    fn adopt(&self, identity: Identity) -> Result<()> {
+    fn adopt(&self, mut identity: Identity) -> Result<()> {
         let _one = self.change.lock();
         let keep = self.shared.keep.lock();
         if let Some(own) = keep.identity()? {
@@ -432,6 +434,7 @@ impl Agent {
             if own.private_key == identity.private_key && own.recovery_key == identity.recovery_key {
                 return Ok(());
             }
+            identity.previous_key = own.previous_key;
         }
         KeyPair::public_of(&identity.private_key)?;
         tracing::info!(gateway = identity.gateway, "adopted");
