@@ -3,6 +3,7 @@
 
 use std::path::Path;
 
+use yestrel_core::account::LETTERS;
 use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::nouns::{Estate, Gateway, PreviousKey};
 use yestrel_core::{Problem, Result, order};
@@ -12,9 +13,6 @@ use zeroize::Zeroizing;
 
 use crate::estate::{SIGNING, this};
 use crate::{Context, who};
-
-/// Letters and digits that are not taken for each other.
-const LETTERS: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz123456789";
 
 pub(crate) fn previous_place(key: &PublicKey) -> String {
     format!("estate signing key {key}")

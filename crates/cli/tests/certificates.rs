@@ -216,6 +216,7 @@ fn an_authority_that_was_made_elsewhere_is_brought_in_and_checked() {
                -keyout old.key -out old.pem $ca
              openssl pkcs8 -topk8 -in old.key -passout pass:seven-skerries -out old-locked.key
              openssl pkcs12 -export -inkey old.key -in old.pem -passout pass:seven-skerries -out old.p12
+             openssl pkcs12 -export -inkey old.key -in old.pem -passout pass: -out open.p12
              openssl pkcs12 -export -nokeys -in old.pem -passout pass:seven-skerries -out nokey.p12
              openssl req -x509 -newkey rsa:2048 -nodes -subj '/CN=Weak' -keyout weak.key -out weak.pem $ca
              openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj '/CN=Leaf' -keyout leaf.key \
@@ -267,6 +268,8 @@ fn an_authority_that_was_made_elsewhere_is_brought_in_and_checked() {
         let above = if name == "a" { "old.pem" } else { "below.pem" };
         world.judge(&format!("openssl crl -inform DER -in {name}.crl -CAfile {above} -noout")).is(0);
     }
+    // Nobody is asked for a passphrase that there is not.
+    world.run("authority create c --from open.p12").is(3).says("already, as a");
     world.run("authority create c --from old.p12 --from-passphrase-file pass").is(3).says("already, as a");
 }
 

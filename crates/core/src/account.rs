@@ -61,7 +61,7 @@ pub struct SecondFactor {
 }
 
 /// Letters and digits that are not taken for each other, by eye or by voice: 32 of them.
-const LETTERS: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz123456789";
+pub const LETTERS: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz123456789";
 
 /// A password to be read out and typed: 16 characters in groups of four, 80 bits.
 #[must_use]

@@ -85,8 +85,9 @@ fn from_pkcs12(der: &[u8], ask: AskPassphrase<'_>, random: &dyn SecureRandom) ->
         return Err(Problem::words("this file holds no certificate")
             .why("it is neither PEM, nor a certificate in DER, nor PKCS#12 (RFC 7292)"));
     }
-    for _ in 0..TRIES {
-        let passphrase = ask()?;
+    // Without a passphrase first: nobody is asked for one that there is not.
+    for attempt in 0..=TRIES {
+        let passphrase = if attempt == 0 { zeroize::Zeroizing::default() } else { ask()? };
         let Ok(store) = KeyStore::from_pkcs12(der, &passphrase, Pkcs12ImportPolicy::Relaxed) else { continue };
         let Some((_, held)) = store.private_key_chain() else {
             return Err(Problem::refused("there is no private key in this PKCS#12 file")
