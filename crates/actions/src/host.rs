@@ -1,23 +1,25 @@
-//! Hosts.
+//! Hosts: what a command does with the machines at a site.
 
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use yestrel_core::facts::{Facts, Finding};
-use yestrel_core::nouns::{Access, Gateway, Host, HostKind, Site};
+use yestrel_core::estate::{Access, Gateway, Host, HostKind, Site, SshTarget, Via};
+use yestrel_core::exchange::host::Facts as FactsOf;
+use yestrel_core::findings::{Facts, Finding};
 use yestrel_core::{Problem, Result, name};
+use yestrel_places::Person;
 pub use yestrel_places::fingerprint;
-use yestrel_places::{Person, Target};
 use zeroize::Zeroizing;
 
-use crate::{Context, still_needed};
+use crate::context::Context;
+use crate::find::still_needed;
 
 /// What a command says about a host; `None` leaves what is there. An empty text takes away what is there.
 #[derive(Debug, Default)]
 pub struct Wish {
     pub site: Option<String>,
     pub kind: Option<HostKind>,
-    pub via: Option<String>,
+    pub via: Option<Via>,
     pub key_file: Option<String>,
     pub jump: Option<String>,
     pub agent_binary: Option<String>,
@@ -61,8 +63,7 @@ fn apply(host: &mut Host, wish: &Wish) -> Result<bool> {
     }
     let before = (host.via.clone(), host.access.clone());
     if let Some(via) = &wish.via {
-        // Whatever stands for a default is written out, so that the record says all of it.
-        host.via = if via.starts_with("ssh://") { via.parse::<Target>()?.to_string() } else { via.clone() };
+        host.via = via.clone();
     }
     let access = &mut host.access;
     if let Some(key_file) = &wish.key_file {
@@ -72,7 +73,7 @@ fn apply(host: &mut Host, wish: &Wish) -> Result<bool> {
         access.agent_binary = some(binary).map(|path| absolute(&path)).transpose()?;
     }
     if let Some(jump) = &wish.jump {
-        access.jump = some(jump).map(|jump| Ok::<_, Problem>(jump.parse::<Target>()?.to_string())).transpose()?;
+        access.jump = some(jump).map(|jump| jump.parse::<SshTarget>()).transpose()?;
         access.jump_key = None;
     }
     if let Some(fingerprint) = &wish.host_key {
@@ -83,8 +84,7 @@ fn apply(host: &mut Host, wish: &Wish) -> Result<bool> {
         }
         access.host_key = None;
     }
-    yestrel_places::known(&host.via)?;
-    if !host.via.starts_with("ssh://") && host.access != Access::default() {
+    if host.via.ssh().is_none() && host.access != Access::default() {
         return Err(Problem::words("keys, jump hosts and binaries are for hosts that are managed over SSH")
             .why(format!("the host {} is managed via {}", host.name, host.via)));
     }
@@ -104,12 +104,12 @@ fn look(context: &mut Context, host: &mut Host, wish: &Wish) -> Result<Vec<Findi
         Some(fingerprint) => Arc::new(Expecting { fingerprint: fingerprint.clone(), person: context.person().clone() }),
         None => context.person().clone(),
     };
-    let place = yestrel_places::open(host, &person)?;
-    let facts = place.facts()?;
-    if host.via.starts_with("ssh://") {
-        host.access = place.access();
+    let manage = yestrel_places::open(host, &person)?.to_manage()?;
+    let facts = *manage.ask(&FactsOf)?;
+    if host.via.ssh().is_some() {
+        host.access = manage.access();
     }
-    context.keep_place(&host.name, place);
+    context.remember(&host.name, manage);
     let now = Timestamp::now();
     let findings = facts.findings(now);
     host.facts = Some(facts);
@@ -132,11 +132,14 @@ pub fn add(context: &mut Context, name: &str, wish: &Wish) -> Result<(Host, Vec<
         }
         book.need::<Site>(&site).map(drop)
     })?;
+    let via = wish.via.clone().ok_or_else(|| {
+        Problem::words("how the host is managed is missing").try_("--via ssh://user@address:port, or --via lab")
+    })?;
     let mut host = Host {
         name: name.into(),
         site,
         kind: wish.kind.unwrap_or(HostKind::Computer),
-        via: String::new(),
+        via,
         access: Access::default(),
         facts: None,
         probed: None,
@@ -213,7 +216,7 @@ pub fn show(context: &mut Context, host: &str) -> Result<Host> {
 /// No such host, or it cannot be reached.
 pub fn probe(context: &mut Context, host: &str) -> Result<(Facts, Vec<Finding>)> {
     let mut host: Host = context.read(|book| book.need(host))?;
-    let facts = context.place(&host)?.facts()?;
+    let facts = *context.manage(&host)?.ask(&FactsOf)?;
     let findings = facts.findings(Timestamp::now());
     host.facts = Some(facts.clone());
     host.probed = Some(context.now);
@@ -244,5 +247,5 @@ pub fn remove(context: &mut Context, host: &str) -> Result<Option<Problem>> {
         book.remove::<Host>(&host.name)?;
         book.note("host remove", &host.name, "")
     })?;
-    Ok(context.place(&record).and_then(|place| place.leave()).err())
+    Ok(context.manage(&record).and_then(|manage| manage.leave()).err())
 }

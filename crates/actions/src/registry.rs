@@ -1,13 +1,9 @@
 //! Registries: where accounts are kept and checked. This version has one, the estate itself.
 
-use yestrel_core::nouns::{Credential, CredentialKind, Registry};
-use yestrel_core::{Problem, Result};
+use yestrel_core::Result;
+use yestrel_core::estate::{Credential, CredentialKind, Method, Registry};
 
 use crate::Context;
-use crate::credential::MS_CHAP;
-
-/// The methods by which a password may be proved.
-pub const METHODS: [&str; 2] = ["password", MS_CHAP];
 
 /// All registries.
 ///
@@ -32,7 +28,7 @@ pub fn show(context: &mut Context, registry: &str) -> Result<(Registry, usize, u
 fn accounts(book: &yestrel_store::Book<'_>) -> Result<(usize, usize)> {
     let live = [("kind", CredentialKind::Password.word().into()), ("revoked", serde_json::Value::Null)];
     let all: Vec<Credential> = book.find(&live)?;
-    let with = all.iter().filter(|one| one.account.as_ref().is_some_and(|account| account.ms_chap.is_some())).count();
+    let with = all.iter().filter(|one| one.account().is_some_and(|account| account.ms_chap.is_some())).count();
     Ok((all.len(), with))
 }
 
@@ -40,28 +36,28 @@ fn accounts(book: &yestrel_store::Book<'_>) -> Result<(usize, usize)> {
 /// the passwords with it. Gives how many accounts have no form for a method that is asked for now.
 ///
 /// # Errors
-/// There is none of that name, or an unknown method.
-pub fn change(context: &mut Context, registry: &str, methods: &[String]) -> Result<(Registry, usize)> {
-    if let Some(unknown) = methods.iter().find(|method| !METHODS.contains(&method.as_str())) {
-        return Err(Problem::words(format!("the method {unknown:?} is not known"))
-            .why(format!("there are {}", METHODS.join(" and "))));
-    }
+/// There is none of that name.
+pub fn change(context: &mut Context, registry: &str, methods: &[Method]) -> Result<(Registry, usize)> {
     context.write(|book| {
         let mut registry: Registry = book.need(registry)?;
         registry.methods = methods.to_vec();
-        registry.methods.sort();
+        registry.methods.sort_by_key(|method| method.word());
         registry.methods.dedup();
         book.put(&registry)?;
-        let asked = registry.methods.iter().any(|method| method == MS_CHAP);
+        let asked = registry.methods.contains(&Method::MsChapV2);
         if !asked {
             for mut credential in book.find::<Credential>(&[("kind", CredentialKind::Password.word().into())])? {
-                if let Some(account) = credential.account.as_mut().filter(|account| account.ms_chap.is_some()) {
+                if let Some(account) = credential.account_mut().filter(|account| account.ms_chap.is_some()) {
                     account.ms_chap = None;
                     book.put(&credential)?;
                 }
             }
         }
-        book.note("registry change", &registry.name, &registry.methods.join(","))?;
+        book.note(
+            "registry change",
+            &registry.name,
+            &registry.methods.iter().map(|method| method.word()).collect::<Vec<_>>().join(","),
+        )?;
         let (all, with) = accounts(book)?;
         Ok((registry, if asked { all - with } else { 0 }))
     })

@@ -3,20 +3,22 @@
 use std::sync::Arc;
 
 use serde::Serialize;
-use yestrel_core::control::{Answer, Ask, Live, News, NewsEvent};
-use yestrel_core::nouns::{Credential, Device, Gateway, Host, Session};
+use yestrel_core::estate::{Credential, Device, Gateway, Session};
+use yestrel_core::exchange::agent::{Close, EndSessions, Live, NewsAfter, NewsPage, Sessions as WhoIsIn};
+use yestrel_core::exchange::{News, NewsEvent};
 use yestrel_core::{Problem, Result};
-use yestrel_places::Place;
+use yestrel_places::Manage;
 use yestrel_store::Book;
+use yestrel_store::records::Address;
 
-use crate::Context;
+use crate::context::Context;
+use crate::credential::end;
+use crate::find;
 
-pub(crate) fn place(context: &mut Context, gateway: &str) -> Result<Arc<dyn yestrel_places::Place>> {
-    let host: Host = context.read(|book| {
-        let gateway: Gateway = book.need(gateway)?;
-        book.need(&gateway.host)
-    })?;
-    context.place(&host)
+/// The way to manage the host of a gateway.
+pub(crate) fn manage(context: &mut Context, gateway: &str) -> Result<Arc<dyn Manage>> {
+    let (_, host) = context.read(|book| find::gateway_and_host(book, gateway))?;
+    context.manage(&host)
 }
 
 /// Brings what a gateway's agent has seen into the estate, page by page; each page is kept before the next is asked for.
@@ -24,18 +26,16 @@ pub(crate) fn place(context: &mut Context, gateway: &str) -> Result<Arc<dyn yest
 /// # Errors
 /// The agent cannot be reached, or the estate not written.
 pub fn collect(context: &mut Context, gateway: &str) -> Result<usize> {
-    let place = place(context, gateway)?;
+    let manage = manage(context, gateway)?;
     let mut collected = 0;
     loop {
         let after = context.read(|book| Ok(book.need::<Gateway>(gateway)?.news_seen))?;
-        let Answer::News { items, more } = place.ask(&Ask::News { after })? else {
-            return Err(Problem::failed(format!("the agent of {gateway} answers something else than was asked")));
-        };
+        let NewsPage { items, more } = manage.ask_agent(&NewsAfter { after })?;
         collected += items.len();
         context.write(|book| {
             let mut seen = after;
             for item in &items {
-                take(book, gateway, item)?;
+                record(book, gateway, item)?;
                 seen = seen.max(item.number);
             }
             let mut record: Gateway = book.need(gateway)?;
@@ -56,18 +56,13 @@ pub fn collect(context: &mut Context, gateway: &str) -> Result<usize> {
 pub(crate) fn collect_to_the_end(
     context: &mut Context,
     gateway: &str,
-    place: &dyn Place,
+    manage: &dyn Manage,
     mut after: u64,
 ) -> Result<()> {
-    match place.ask(&Ask::Close)? {
-        Answer::Closed => {}
-        _ => return Err(Problem::failed(format!("the agent of {gateway} answers something else than was asked"))),
-    }
+    manage.ask_agent(&Close)?;
     loop {
-        let Answer::News { items, more } = place.ask(&Ask::News { after })? else {
-            return Err(Problem::failed(format!("the agent of {gateway} answers something else than was asked")));
-        };
-        context.write(|book| items.iter().try_for_each(|item| take(book, gateway, item)))?;
+        let NewsPage { items, more } = manage.ask_agent(&NewsAfter { after })?;
+        context.write(|book| items.iter().try_for_each(|item| record(book, gateway, item)))?;
         after = items.last().map_or(after, |item| item.number);
         if !more {
             return Ok(());
@@ -75,9 +70,10 @@ pub(crate) fn collect_to_the_end(
     }
 }
 
-fn take(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
+/// Brings one thing that an agent saw into the estate.
+fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
     match &item.event {
-        NewsEvent::Opened { session, device, key, from, inner, .. } => {
+        NewsEvent::Opened { session, device, identity, listener, from, inner, leased } => {
             book.put(&Session {
                 name: format!("{gateway} {session}"),
                 gateway: gateway.into(),
@@ -92,10 +88,13 @@ fn take(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 sent: 0,
                 last_heard: None,
             })?;
-            if let Some(mut credential) = book.find::<Credential>(&[("public_key", key.to_string().into())])?.pop() {
+            if let Some(mut credential) = book.find::<Credential>(&[("identity", identity.to_string().into())])?.pop() {
                 credential.first_used = credential.first_used.or(Some(item.at));
                 credential.last_used = credential.last_used.max(Some(item.at));
                 book.put(&credential)?;
+                if *leased {
+                    lease(book, listener, *inner, &credential.name)?;
+                }
             }
         }
         NewsEvent::Moved { session, to } => {
@@ -105,12 +104,12 @@ fn take(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
             }
         }
         NewsEvent::Ended { session, device, reason, words, received, sent, last_heard } => {
-            if !["shutdown", "replaced", "agent-stopped"].contains(&reason.as_str()) {
+            if reason.spends() {
                 spend(book, device, item.at)?;
             }
             if let Some(mut record) = book.get::<Session>(&format!("{gateway} {session}"))? {
                 record.ended = Some(item.at);
-                record.reason = Some(if words.is_empty() { reason.clone() } else { format!("{reason}: {words}") });
+                record.reason = Some(if words.is_empty() { reason.to_string() } else { format!("{reason}: {words}") });
                 record.received = *received;
                 record.sent = *sent;
                 record.last_heard = Some(*last_heard);
@@ -165,14 +164,12 @@ fn gateways(context: &mut Context, gateway: Option<&str>) -> Result<Vec<String>>
 pub fn live(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Live>> {
     let mut found = Sessions { sessions: Vec::new(), silent: Vec::new() };
     for gateway in gateways(context, gateway)? {
-        let answer = place(context, &gateway).and_then(|place| place.ask(&Ask::Sessions));
-        match answer {
-            Ok(Answer::Sessions { sessions }) => {
+        match manage(context, &gateway).and_then(|manage| manage.ask_agent(&WhoIsIn)) {
+            Ok(sessions) => {
                 found.sessions.extend(sessions.into_iter().map(|session| (gateway.clone(), session)));
                 // Collected on the way, so that nothing waits for somebody to ask for the past.
                 let _ = collect(context, &gateway);
             }
-            Ok(_) => found.silent.push((gateway, Problem::failed("it answers something else than was asked"))),
             Err(problem) => found.silent.push((gateway, problem)),
         }
     }
@@ -211,11 +208,8 @@ pub fn end(context: &mut Context, device: &str, gateway: Option<&str>, words: &s
     context.read(|book| book.need::<Device>(device).map(drop))?;
     let mut ended = 0;
     for gateway in gateways(context, gateway)? {
-        let ask = Ask::End { device: device.into(), words: words.into() };
-        match place(context, &gateway)?.ask(&ask)? {
-            Answer::Ended { sessions } => ended += sessions,
-            _ => return Err(Problem::failed(format!("the agent of {gateway} answers something else than was asked"))),
-        }
+        let question = EndSessions { device: device.into(), words: words.into() };
+        ended += manage(context, &gateway)?.ask_agent(&question)?;
     }
     context.write(|book| book.note("session end", device, words))?;
     Ok(ended)
@@ -223,10 +217,25 @@ pub fn end(context: &mut Context, device: &str, gateway: Option<&str>, words: &s
 
 /// A credential that is good for one session has had it: its gateway keeps it out, and here it counts as revoked.
 fn spend(book: &Book<'_>, device: &str, at: jiff::Timestamp) -> Result<()> {
-    let once = crate::credential::all_live(book, device)?.into_iter().filter(|credential| credential.once);
+    let once = find::live_of_device(book, device)?.into_iter().filter(|credential| credential.once);
     for credential in once {
-        let credential = crate::credential::revoke_within(book, credential, "it was good for one session", at)?;
+        let credential = end::revoke_within(book, credential, "it was good for one session", at)?;
         book.note("credential revoke", &credential.name, "it was good for one session")?;
     }
     Ok(())
+}
+
+/// An agent has leased an address: it is given to nobody else while that device has it.
+fn lease(book: &Book<'_>, listener: &str, inner: std::net::Ipv4Addr, credential: &str) -> Result<()> {
+    for before in book.find::<Address>(&[("credential", credential.into()), ("listener", listener.into())])? {
+        if before.leased {
+            book.remove::<Address>(&before.name)?;
+        }
+    }
+    let address = Address { leased: true, ..Address::new(listener, inner, credential) };
+    // What was given with a credential since stands before a lease; the agent gives another at the next sign-in.
+    match book.get::<Address>(&address.name)? {
+        Some(there) if !there.leased => Ok(()),
+        _ => book.put(&address),
+    }
 }

@@ -1,12 +1,13 @@
-//! Sites.
+//! Sites: what a command does with a place and its networks.
 
 use ipnet::IpNet;
-use yestrel_core::nouns::{Gateway, Host, Listener, Site};
+use yestrel_core::estate::{Gateway, Host, Listener, Site};
 use yestrel_core::pool::{Taken, common_at_home, overlap, range};
 use yestrel_core::{Problem, Result, name};
 use yestrel_store::Book;
 
-use crate::{Context, still_needed};
+use crate::context::Context;
+use crate::find::still_needed;
 
 /// What a command says about a site; `None` leaves what is there.
 #[derive(Debug, Default)]

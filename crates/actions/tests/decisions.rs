@@ -4,13 +4,15 @@
 
 use std::path::PathBuf;
 
-use yestrel_actions::credential::{self, Wish as CredentialWish};
+use yestrel_actions::credential::{self, Wish as CredentialWish, handover};
 use yestrel_actions::listener::{self, Wish as ListenerWish};
 use yestrel_actions::people::{self, Wish as UserWish};
-use yestrel_actions::{Context, estate, gateway, handover, rollout, site};
+use yestrel_actions::{Context, estate, gateway, rollout, site};
+use yestrel_core::estate::{
+    CertificateState, Credential, CredentialState, Host, HostKind, Revocation, StoredOrder, UserState, Via,
+};
 use yestrel_core::handover::Handover;
 use yestrel_core::keys::KeyPair;
-use yestrel_core::nouns::{Credential, CredentialState, Host, HostKind, Revocation, StoredOrder, UserState};
 use yestrel_core::{Kind, Problem};
 use yestrel_store::records::Address;
 
@@ -54,7 +56,7 @@ impl World {
                     name: "harbour".into(),
                     site: "harbour".into(),
                     kind: HostKind::Cloud,
-                    via: "lab:/nowhere".into(),
+                    via: Via::Lab("/nowhere".into()),
                     access: Default::default(),
                     facts: None,
                     probed: None,
@@ -97,7 +99,7 @@ impl World {
 }
 
 fn inner(credential: &Credential) -> Vec<String> {
-    credential.ways.iter().map(|way| way.inner.to_string()).collect()
+    credential.ways().iter().map(|way| way.inner.to_string()).collect()
 }
 
 #[test]
@@ -110,10 +112,10 @@ fn a_credential_gets_one_address_at_each_listener_and_keeps_it_when_renewed() {
     credential::revoke(&mut world.context, &whose("mara/laptop"), "lost", &mut |_, _| {}).unwrap();
     // The lowest address is free again, and yet a renewed credential keeps its own.
     let made = credential::renew(&mut world.context, "tomas/tablet", None, &CredentialWish::default()).unwrap();
-    let (renewed, gateways) = (made.credential, made.gateways);
+    let (renewed, gateways) = (made.what.credential, made.gateways);
     assert_eq!(inner(&renewed), inner(&second));
-    assert_ne!(renewed.public_key, second.public_key);
-    assert_eq!((renewed.name.as_str(), gateways), ("tomas/tablet/2", vec!["harbour".to_owned()]));
+    assert_ne!(renewed.identity, second.identity);
+    assert_eq!((renewed.name.as_str(), gateways), ("tomas/tablet/2", ["harbour".to_owned()].into()));
     assert_eq!(world.count::<Address>(), 2);
     assert_eq!(world.count::<Revocation>(), 2);
     let third = world.issue("ines/phone");
@@ -129,7 +131,7 @@ fn a_renewed_credential_lasts_as_long_as_the_old_one_did() {
         .unwrap();
     world.context.now += jiff::SignedDuration::from_hours(100);
     let renewed =
-        credential::renew(&mut world.context, "mara/laptop", None, &CredentialWish::default()).unwrap().credential;
+        credential::renew(&mut world.context, "mara/laptop", None, &CredentialWish::default()).unwrap().what.credential;
     assert_eq!(renewed.expires.unwrap().duration_since(renewed.issued), jiff::SignedDuration::from_hours(240));
     let later = Some(world.context.now - jiff::SignedDuration::from_hours(1));
     let past = credential::issue(
@@ -148,7 +150,7 @@ fn a_key_belongs_to_one_credential_for_ever() {
     world.device("mara/laptop");
     world.device("tomas/tablet");
     let made = credential::issue(&mut world.context, "mara/laptop", &own()).unwrap();
-    assert!(made.made_on_device && made.private_key.is_none());
+    assert!(made.made_on_device() && made.private_key().is_none());
     let again = credential::issue(&mut world.context, "tomas/tablet", &own()).unwrap_err();
     assert!(again.error.contains("known already"));
     credential::revoke(&mut world.context, &whose("mara/laptop"), "lost", &mut |_, _| {}).unwrap();
@@ -182,18 +184,18 @@ fn the_private_key_is_erased_only_when_the_handover_is_safe() {
         handover::hand_over(&mut world.context, "mara/laptop", None, |_| Err(Problem::failed("the disk is full")));
     assert_eq!(failed.unwrap_err().error, "the disk is full");
     let still = credential::show(&mut world.context, "mara/laptop", None).unwrap();
-    assert!(still.credential.private_key.is_some() && still.credential.handed_over.is_none());
-    assert_eq!(still.state, CredentialState::Ready.word());
+    assert!(still.credential.private_key().is_some() && still.credential.handed_over.is_none());
+    assert_eq!(still.state, CredentialState::Ready);
     let mut text = String::new();
     let handed = handover::hand_over(&mut world.context, "mara/laptop", None, |given| {
         text = given.to_owned();
         Ok(())
     })
     .unwrap();
-    assert!(handed.private_key.is_none());
+    assert!(handed.private_key().is_none());
     let read = Handover::read(&text).unwrap();
     let key = read.device_key.unwrap();
-    assert_eq!(KeyPair::public_of(&key).unwrap(), handed.public_key, "the key that the gateway admits");
+    assert_eq!(KeyPair::public_of(&key).unwrap(), handed.identity, "the key that the gateway admits");
     assert_eq!(read.ways.iter().map(|way| way.gateway.as_str()).collect::<Vec<_>>(), ["harbour", "harbour"]);
     let second = handover::hand_over(&mut world.context, "mara/laptop", None, |_| Ok(())).unwrap_err();
     assert!(second.error.contains("already") && second.tries[0].contains("renew"));
@@ -228,7 +230,7 @@ fn an_order_that_was_never_received_keeps_its_number_until_the_estate_changes() 
     world.issue("mara/laptop");
     for _ in 0..3 {
         let outcome = rollout::rollout(&mut world.context, &[], Default::default()).unwrap().remove(0);
-        assert_eq!((outcome.order, outcome.state.as_str()), (1, "failed"));
+        assert_eq!((outcome.order, outcome.state), (1, rollout::OutcomeState::Failed));
         assert!(outcome.problem.unwrap().error.contains("cannot be reached"));
     }
     assert_eq!(world.count::<StoredOrder>(), 1);
@@ -238,7 +240,7 @@ fn an_order_that_was_never_received_keeps_its_number_until_the_estate_changes() 
     let second = orders[1].envelope.read().unwrap();
     assert_eq!((second.previous, second.number), (orders[0].hash.clone(), 2), "each order names the one before it");
     let signer =
-        world.context.read(|book| Ok(book.all::<yestrel_core::nouns::Estate>()?.remove(0).public_key)).unwrap();
+        world.context.read(|book| Ok(book.all::<yestrel_core::estate::Estate>()?.remove(0).public_key)).unwrap();
     orders.iter().for_each(|order| drop(order.envelope.verify(&signer).unwrap()));
     assert!(!gateway::list(&mut world.context).unwrap()[0].gateway.adopted);
 }
@@ -247,14 +249,17 @@ fn an_order_that_was_never_received_keeps_its_number_until_the_estate_changes() 
 fn suspending_keeps_the_credential_and_only_marks_it_in_the_order() {
     let mut world = World::new();
     world.issue("mara/laptop");
-    assert!(people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap().is_some());
+    let suspended = people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap();
+    assert!(suspended.what.is_some());
+    assert_eq!(suspended.gateways, ["harbour".to_owned()].into());
     let twice = people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap();
-    assert!(twice.is_none(), "nothing to do twice");
+    assert!(twice.what.is_none(), "nothing to do twice");
+    assert_eq!(twice.gateways, suspended.gateways, "but it may not have reached them the first time");
     let plan = rollout::preview(&mut world.context, &[]).unwrap().remove(0);
     let known: Vec<_> = plan.changes.iter().filter(|change| change.verb == "known").collect();
     assert_eq!(known.len(), 2, "{plan:?}");
     assert_eq!(world.count::<Revocation>(), 0);
-    assert!(people::set_user_state(&mut world.context, "mara", UserState::Active).unwrap().is_some());
+    assert!(people::set_user_state(&mut world.context, "mara", UserState::Active).unwrap().what.is_some());
 }
 
 #[test]
@@ -293,7 +298,7 @@ fn whose(device: &str) -> credential::Whose {
 #[test]
 fn lists_are_signed_anew_before_they_end_and_a_held_user_is_on_them_only_while_held() {
     use yestrel_actions::{authority, rollout};
-    use yestrel_core::nouns::{Authority, CredentialKind, IssuedCertificate};
+    use yestrel_core::estate::{Authority, CredentialKind, IssuedCertificate};
     let mut world = World::new();
     let wish = authority::Wish { under: "root".into(), algorithm: Default::default(), until: None, domain: None };
     authority::create(&mut world.context, "issuing", &wish).unwrap();
@@ -304,9 +309,9 @@ fn lists_are_signed_anew_before_they_end_and_a_held_user_is_on_them_only_while_h
         |world: &mut World| world.context.read(|book| Ok(book.need::<Authority>("issuing")?.list_number)).unwrap();
     let state = |world: &mut World| {
         let all: Vec<IssuedCertificate> = world.context.read(|book| book.find(&[("kind", "device".into())])).unwrap();
-        all[0].state.clone()
+        all[0].state
     };
-    assert_eq!((number(&mut world), state(&mut world)), (1, "good".into()));
+    assert_eq!((number(&mut world), state(&mut world)), (1, CertificateState::Good));
     // What a rollout does first, whatever becomes of the gateways: nobody answers here.
     let roll = |world: &mut World, days: i64| {
         world.context.now += jiff::SignedDuration::from_hours(24 * days);
@@ -317,9 +322,9 @@ fn lists_are_signed_anew_before_they_end_and_a_held_user_is_on_them_only_while_h
     assert_eq!(roll(&mut world, 2), 2);
     assert_eq!(roll(&mut world, 1), 2);
     people::set_user_state(&mut world.context, "mara", UserState::Suspended).unwrap();
-    assert_eq!((number(&mut world), state(&mut world)), (3, "held".into()));
+    assert_eq!((number(&mut world), state(&mut world)), (3, CertificateState::Held));
     people::set_user_state(&mut world.context, "mara", UserState::Active).unwrap();
-    assert_eq!((number(&mut world), state(&mut world)), (4, "good".into()));
+    assert_eq!((number(&mut world), state(&mut world)), (4, CertificateState::Good));
     // A clock that was set back signs nothing.
     world.context.now -= jiff::SignedDuration::from_hours(24 * 400);
     let early = credential::renew(&mut world.context, "mara/phone", None, &CredentialWish::default()).unwrap_err();
@@ -330,7 +335,7 @@ fn lists_are_signed_anew_before_they_end_and_a_held_user_is_on_them_only_while_h
 #[test]
 fn a_gateways_certificate_is_renewed_before_its_end_and_a_devices_too() {
     use yestrel_actions::{authority, rollout};
-    use yestrel_core::nouns::{CredentialKind, Gateway};
+    use yestrel_core::estate::{CredentialKind, Gateway};
     let mut world = World::new();
     let wish = authority::Wish { under: "root".into(), algorithm: Default::default(), until: None, domain: None };
     authority::create(&mut world.context, "issuing", &wish).unwrap();
@@ -358,13 +363,13 @@ fn a_gateways_certificate_is_renewed_before_its_end_and_a_devices_too() {
     assert_ne!(certificate(&mut world).serial, first.serial);
     assert!(!certify(&mut world).contains("in place of"), "made, and waits for its gateway");
     let by = world.context.now + jiff::SignedDuration::from_hours(24 * 30);
-    let (due, _) = credential::renew_due(&mut world.context, by, &mut |_, _| {}).unwrap();
+    let due = credential::renew_due(&mut world.context, by, &mut |_, _| {}).unwrap().what;
     assert_eq!(due.certificates, ["mara/phone/2"]);
     // The old one is still there, until its own end.
     let all = credential::list(&mut world.context, Some("mara/phone"), &credential::Filter::default()).unwrap();
-    let states: Vec<_> = all.iter().map(|view| (view.state.as_str(), view.credential.superseded.is_some())).collect();
-    assert_eq!(states, [("ready", true), ("ready", false)]);
+    let states: Vec<_> = all.iter().map(|view| (view.state, view.credential.superseded().is_some())).collect();
+    assert_eq!(states, [(CredentialState::Ready, true), (CredentialState::Ready, false)]);
     world.context.now += jiff::SignedDuration::from_hours(24 * 26);
     let all = credential::list(&mut world.context, Some("mara/phone"), &credential::Filter::default()).unwrap();
-    assert_eq!(all[0].state, "expired");
+    assert_eq!(all[0].state, CredentialState::Expired);
 }

@@ -5,124 +5,34 @@ use std::fs::{self, File, OpenOptions};
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
+use parking_lot::RwLock;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
-use yestrel_core::control::{Live, News, NewsEvent, Publication};
-use yestrel_core::keys::{PublicKey, Secret};
+use yestrel_core::admission::lease::Leases;
+use yestrel_core::exchange::agent::{Live, Publication};
+use yestrel_core::exchange::{News, NewsEvent};
+use yestrel_core::keys::Secret;
 use yestrel_core::order::{Envelope, Revoked};
 use yestrel_core::{Problem, Result};
+use yestrel_host::folder::{BEFORE, Before, IDENTITY, Identity, read_in};
+use yestrel_net::files::{cannot, write_whole};
 
-const IDENTITY: &str = "identity.json";
-const BEFORE: &str = "before.json";
 const HELD: &str = "held.json";
 const CERTIFICATE_KEY: &str = "certificate-keys.json";
 const PUBLISHED: &str = "published.json";
+const LEASES: &str = "leases.json";
 
 /// News are answered in pages of this many.
 pub const PAGE: usize = 500;
-
-/// Who an agent is.
-#[derive(Clone, Serialize, Deserialize)]
-pub struct Identity {
-    /// The estate's id.
-    pub estate: String,
-    pub estate_key: PublicKey,
-    pub gateway: String,
-    pub private_key: Secret,
-    /// What may sign in the place of the estate's key, when that is lost.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub recovery_key: Option<PublicKey>,
-    /// The estate's key before the present one: orders that were taken then may still be gone back to.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub previous_key: Option<PublicKey>,
-}
-
-impl Identity {
-    /// Reads an order that was taken before, perhaps under the estate's key before.
-    ///
-    /// # Errors
-    /// As [`Identity::verify`].
-    pub fn verify_kept(&self, envelope: &Envelope) -> Result<yestrel_core::order::Order> {
-        self.verify(envelope).or_else(|problem| match &self.previous_key {
-            Some(previous) => envelope.verify(previous).map_err(|_| problem),
-            None => Err(problem),
-        })
-    }
-
-    /// Reads an order that the estate signed, with its key or the one for when that is lost.
-    ///
-    /// # Errors
-    /// Neither signed it, or as [`Envelope::verify`].
-    pub fn verify(&self, envelope: &Envelope) -> Result<yestrel_core::order::Order> {
-        match (envelope.verify(&self.estate_key), &self.recovery_key) {
-            (Err(problem), Some(recovery)) => envelope.verify(recovery).map_err(|_| problem),
-            (verified, _) => verified,
-        }
-    }
-}
 
 /// The folder of one agent.
 pub struct Keep {
     folder: PathBuf,
     news: File,
     newest: u64,
-    revoked: BTreeMap<String, Revoked>,
-}
-
-fn cannot(path: &Path) -> impl Fn(std::io::Error) -> Problem + '_ {
-    move |error| Problem::failed(format!("{} cannot be kept", path.display())).why(error.to_string())
-}
-
-/// Writes a file so that after a crash there is either the old one or the new one, with mode 0600.
-///
-/// # Errors
-/// The disk is full or read-only.
-pub fn write_whole(path: &Path, bytes: &[u8]) -> Result<()> {
-    let mut name = path.as_os_str().to_owned();
-    name.push(".new");
-    let new = PathBuf::from(name);
-    let write = || {
-        let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
-        file.write_all(bytes)?;
-        file.sync_all()?;
-        fs::rename(&new, path)?;
-        if let Some(folder) = path.parent() {
-            File::open(folder)?.sync_all()?;
-        }
-        Ok(())
-    };
-    write().map_err(cannot(path))
-}
-
-/// Something that an agent keeps in its folder, read by whoever manages the host; `None` when it is not there.
-fn read_in<T: DeserializeOwned>(folder: &Path, name: &str) -> Result<Option<T>> {
-    let path = folder.join(name);
-    match fs::read(&path) {
-        Ok(bytes) => serde_json::from_slice(&bytes).map(Some).map_err(|_| {
-            Problem::failed(format!("{} is damaged", path.display()))
-                .why("it was changed by something else")
-                .try_("yestrel gateway retire, then yestrel rollout, to begin anew")
-        }),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-        Err(error) => Err(cannot(&path)(error)),
-    }
-}
-
-/// Who the agent with this folder is, once adopted.
-///
-/// # Errors
-/// The file is damaged, or may not be read.
-pub fn read_identity(folder: &Path) -> Result<Option<Identity>> {
-    read_in(folder, IDENTITY)
-}
-
-/// What the system was like before the agent with this folder changed it.
-///
-/// # Errors
-/// The file is damaged, or may not be read.
-pub fn read_before(folder: &Path) -> Result<Option<Before>> {
-    read_in(folder, BEFORE)
+    revoked: Arc<RwLock<BTreeMap<String, Revoked>>>,
 }
 
 impl Keep {
@@ -141,8 +51,8 @@ impl Keep {
         }
         let path = folder.join("news.jsonl");
         let news = OpenOptions::new().append(true).create(true).mode(0o600).open(&path).map_err(cannot(&path))?;
-        let mut keep = Self { folder: folder.to_owned(), news, newest: 0, revoked: BTreeMap::new() };
-        keep.revoked = keep.read("revoked.json")?.unwrap_or_default();
+        let mut keep = Self { folder: folder.to_owned(), news, newest: 0, revoked: Arc::default() };
+        *keep.revoked.write() = keep.read("revoked.json")?.unwrap_or_default();
         let items = keep.all_news()?;
         keep.newest = items.last().map_or(0, |item| item.number);
         // A line that a crash cut short would make the next one unreadable.
@@ -216,10 +126,10 @@ impl Keep {
         }
     }
 
-    /// Every revocation ever learned.
+    /// Every revocation ever learned: to be asked without waiting for anything that is being kept.
     #[must_use]
-    pub fn revoked(&self) -> &BTreeMap<String, Revoked> {
-        &self.revoked
+    pub fn revoked(&self) -> Arc<RwLock<BTreeMap<String, Revoked>>> {
+        self.revoked.clone()
     }
 
     /// Learns revocations. What is known stays, whatever comes.
@@ -227,11 +137,18 @@ impl Keep {
     /// # Errors
     /// As [`write_whole`].
     pub fn learn(&mut self, more: &BTreeMap<String, Revoked>) -> Result<()> {
-        let before = self.revoked.len();
-        for (key, revoked) in more {
-            self.revoked.entry(key.clone()).or_insert_with(|| revoked.clone());
-        }
-        if self.revoked.len() > before { self.write("revoked.json", &self.revoked) } else { Ok(()) }
+        let all = {
+            let mut all = self.revoked.write();
+            let before = all.len();
+            for (key, revoked) in more {
+                all.entry(key.clone()).or_insert_with(|| revoked.clone());
+            }
+            if all.len() == before {
+                return Ok(());
+            }
+            all.clone()
+        };
+        self.write("revoked.json", &all)
     }
 
     /// Notes something that was seen.
@@ -289,6 +206,22 @@ impl Keep {
     /// The file is damaged.
     pub fn live(&self) -> Result<Vec<Live>> {
         Ok(self.read("live.json")?.unwrap_or_default())
+    }
+
+    /// Which inner addresses were leased, by listener.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn leases(&self) -> Result<BTreeMap<String, Leases>> {
+        Ok(self.read(LEASES)?.unwrap_or_default())
+    }
+
+    /// Keeps which inner addresses were leased.
+    ///
+    /// # Errors
+    /// As [`write_whole`].
+    pub fn set_leases(&self, leases: &BTreeMap<String, Leases>) -> Result<()> {
+        self.write(LEASES, leases)
     }
 
     /// What the system was like before the agent changed it.
@@ -354,6 +287,7 @@ impl Keep {
             BEFORE,
             CERTIFICATE_KEY,
             PUBLISHED,
+            LEASES,
         ] {
             let path = self.folder.join(name);
             match fs::remove_file(&path) {
@@ -372,13 +306,6 @@ pub struct Held {
     pub until: jiff::Timestamp,
 }
 
-/// What the system was like before the agent changed it.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Before {
-    /// Whether it forwarded IPv4.
-    pub forwarding: bool,
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -395,7 +322,7 @@ mod tests {
         keep.learn(&revoked("lost")).unwrap();
         keep.learn(&revoked("found again")).unwrap();
         keep.learn(&BTreeMap::new()).unwrap();
-        assert_eq!(Keep::open(&folder).unwrap().revoked(), &revoked("lost"));
+        assert_eq!(*Keep::open(&folder).unwrap().revoked().read(), revoked("lost"));
     }
 
     #[test]

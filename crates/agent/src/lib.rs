@@ -1,23 +1,25 @@
-//! What touches the machine: sockets, TUN, routes, the firewall. The gateway's agent and the device's side of a
-//! tunnel, with the parts that both share.
+//! The gateway's agent: takes orders, keeps to the newest, answers questions.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `run` | starts, answers, stops |
+//! | `admit` | who may come in now, with which address; who is in |
+//! | `switch` | carries orders out: prepares, switches, holds, goes back |
+//! | `certificate` | the gateway's own certificate and its key |
+//! | `keep` | what the agent keeps on disk |
+//! | `log` | its own log |
+//! | `totals` | what it counted |
+//! | `metrics` | what it measures, as text |
+//! | `publish` | the state of certificates over HTTP |
+//! | `tunnels` | one file a kind of tunnel |
 
-pub mod clock;
-pub mod connect;
-pub mod control;
-pub mod echo;
-pub mod fetch;
-pub mod gateway;
+pub mod admit;
+mod certificate;
 pub mod keep;
 pub mod log;
-pub mod manage;
-pub mod names;
-pub mod netlink;
-pub mod package;
-pub mod packets;
-pub mod probe;
-pub mod proxy;
-pub mod service;
-pub mod stack;
-pub mod system;
+mod metrics;
+mod publish;
+pub mod run;
+mod switch;
+mod totals;
 pub mod tunnels;
-pub mod upgrade;

@@ -4,13 +4,15 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
 use clap::Subcommand;
-use yestrel_agent::gateway::{Agent, LOG, Options};
 use yestrel_agent::log::Log;
-use yestrel_agent::{control, manage, package, probe, service, upgrade};
-use yestrel_core::control::{Answer, Ask};
-use yestrel_core::{Problem, Result};
+use yestrel_agent::run::{Agent, Options};
+use yestrel_core::Result;
+use yestrel_core::exchange::agent::{Metrics, Status};
+use yestrel_host::folder::{self, LOG};
+use yestrel_host::{manage, package, probe, service, upgrade};
+use yestrel_net::control;
 
-use crate::Global;
+use crate::global::Global;
 use crate::output::list;
 
 const FOLDER: &str = "/var/lib/yestrel";
@@ -74,15 +76,18 @@ pub enum Command {
     Facts,
 }
 
+/// An agent on this machine answers at once.
+const PATIENCE: std::time::Duration = std::time::Duration::from_secs(5);
+
 fn real(text: &str) -> std::result::Result<(SocketAddr, SocketAddr), String> {
     let pair = text.split_once('=').and_then(|(from, to)| Some((from.parse().ok()?, to.parse().ok()?)));
     pair.ok_or_else(|| "ADDRESS:PORT=ADDRESS:PORT".into())
 }
 
 /// The file that an agent which runs writes its log to as well; `None` for every other command.
-pub fn log(command: &crate::Command) -> Option<Log> {
+pub fn log(command: &Command) -> Option<Log> {
     match command {
-        crate::Command::Agent(Command::Run { folder, .. }) => Some(Log::new(&folder.join(LOG))),
+        Command::Run { folder, .. } => Some(Log::new(&folder.join(LOG))),
         _ => None,
     }
 }
@@ -91,37 +96,32 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     match command {
         Command::Run { folder, bind, process_plane, real } => {
-            Agent::run(Options { folder, bind, process_plane, real: real.into_iter().collect() })
+            let real = real.into_iter().collect();
+            Agent::run(Options { bind, process_plane, real, ..Options::new(folder) })
         }
         Command::Status { folder } => {
-            let socket = Agent::socket(&folder);
-            match control::ask(&socket, &Ask::Status, std::time::Duration::from_secs(5))? {
-                Answer::Status(status) => {
-                    let listeners: Vec<_> =
-                        status.listeners.iter().map(|(name, port)| format!("{name} {port}/udp")).collect();
-                    output.record(&[
-                        ("version", status.version.into()),
-                        ("gateway", status.gateway.into()),
-                        ("order", status.order.into()),
-                        ("since", status.since.into()),
-                        ("listeners", list(&listeners)),
-                        ("revoked keys", status.revoked.into()),
-                    ]);
-                    Ok(())
-                }
-                Answer::Refused(problem) => Err(problem),
-                _ => Err(Problem::failed("the agent answers something else than was asked")),
-            }
+            let status = control::ask(&folder::socket(&folder), &Status, PATIENCE)?;
+            let listeners: Vec<_> = status
+                .listeners
+                .iter()
+                .map(|(name, services)| {
+                    let services: Vec<_> = services.iter().map(ToString::to_string).collect();
+                    format!("{name} {}", services.join(" "))
+                })
+                .collect();
+            output.record(&[
+                ("version", status.version.into()),
+                ("gateway", status.gateway.into()),
+                ("order", status.order.into()),
+                ("since", status.since.into()),
+                ("listeners", list(&listeners)),
+                ("revoked keys", status.revoked.into()),
+            ]);
+            Ok(())
         }
         Command::Metrics { folder } => {
-            match control::ask(&Agent::socket(&folder), &Ask::Metrics, std::time::Duration::from_secs(5))? {
-                Answer::Metrics { text } => {
-                    output.write(&text);
-                    Ok(())
-                }
-                Answer::Refused(problem) => Err(problem),
-                _ => Err(Problem::failed("the agent answers something else than was asked")),
-            }
+            output.write(&control::ask(&folder::socket(&folder), &Metrics, PATIENCE)?);
+            Ok(())
         }
         Command::Update => {
             if upgrade::when_due(jiff::Timestamp::now(), package::newest_in)? {

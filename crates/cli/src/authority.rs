@@ -1,18 +1,20 @@
 //! `yestrel authority`
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 use jiff::Timestamp;
-use yestrel_actions::authority::{self, Export, View, Wish};
-use yestrel_actions::{Context, handover, lists};
-use yestrel_core::facts::Grade;
-use yestrel_core::x509::{Algorithm, bring};
+use yestrel_actions::Context;
+use yestrel_actions::authority::{self, AuthorityStanding, AuthorityState, Export, Wish, lists};
+use yestrel_actions::credential::handover;
+use yestrel_core::findings::Grade;
+use yestrel_core::x509::Algorithm;
 use yestrel_core::{Problem, Result};
-use zeroize::Zeroizing;
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, Output, Table, list};
-use crate::{Global, ask};
+use crate::words::{algorithm, read_brought, read_file, say_unsigned, shown};
 
 #[derive(Subcommand)]
 pub enum Command {
@@ -31,7 +33,7 @@ pub enum Command {
         #[arg(long = "key", value_name = "KIND", default_value = "p-256", value_parser = algorithm)]
         algorithm: Algorithm,
         /// Until when it holds: a date, a moment, or a time from now [default: 5y, its root 15y]
-        #[arg(long, value_name = "WHEN", value_parser = crate::credential::moment)]
+        #[arg(long, value_name = "WHEN", value_parser = crate::words::moment)]
         until: Option<Timestamp>,
         /// It may sign only for this domain and what is below it
         #[arg(long)]
@@ -137,45 +139,18 @@ pub struct Brought {
     from_passphrase_file: Option<PathBuf>,
 }
 
-pub fn algorithm(text: &str) -> std::result::Result<Algorithm, String> {
-    text.parse().map_err(|problem: Problem| problem.why.unwrap_or(problem.error))
-}
-
-/// A file that somebody names; long ones are refused by whoever reads them.
-pub fn read_file(path: &Path) -> Result<Vec<u8>> {
-    std::fs::read(path)
-        .map_err(|error| Problem::failed(format!("{} cannot be read", path.display())).why(error.to_string()))
-}
-
-/// Key and certificates from files that were made elsewhere.
-pub fn read_brought(from: &Path, key: Option<&Path>, passphrase_file: Option<&Path>) -> Result<bring::Brought> {
-    let random = ring::rand::SystemRandom::new();
-    let mut all = Vec::new();
-    for path in [Some(from), key].into_iter().flatten() {
-        let what = path.display().to_string();
-        let mut ask = || ask::passphrase(&what, passphrase_file);
-        all.push(bring::read(&read_file(path)?, &mut ask, &random)?);
-    }
-    let mut all = all.into_iter();
-    let mut brought = all.next().ok_or_else(|| Problem::failed("nothing was read"))?;
-    if let Some(other) = all.next() {
-        brought.key = other.key.or(brought.key);
-    }
-    Ok(brought)
-}
-
-fn state(view: &View) -> Cell {
-    let grade = match view.state {
-        "signs" => Grade::Good,
-        "away" => Grade::Poor,
+fn state(standing: &AuthorityStanding) -> Cell {
+    let grade = match standing.state {
+        AuthorityState::Signs => Grade::Good,
+        AuthorityState::Away => Grade::Poor,
         _ => Grade::Bad,
     };
-    Cell::State(grade, view.state.into())
+    Cell::State(grade, standing.state.word().into())
 }
 
 /// How long those who go by the list can go on without a new one.
-fn list_left(view: &View, now: Timestamp) -> Cell {
-    let Some(until) = view.authority.list_until else { return Cell::Missing };
+fn list_left(standing: &AuthorityStanding, now: Timestamp) -> Cell {
+    let Some(until) = standing.authority.list_until else { return Cell::Missing };
     let hours = until.duration_since(now).as_hours();
     let (grade, words) = match hours {
         hours if hours < 0 => (Grade::Bad, "ended".to_owned()),
@@ -216,17 +191,17 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 "no authorities yet; yestrel authority create",
             );
             let now = context.now;
-            for view in authority::list(&mut context)? {
-                let left = list_left(&view, now);
+            for standing in authority::list(&mut context)? {
+                let left = list_left(&standing, now);
                 table.row(vec![
-                    (&view.authority.name).into(),
-                    view.authority.parent.clone().into(),
-                    (&view.authority.algorithm).into(),
-                    state(&view),
-                    view.signed.into(),
-                    view.revoked.into(),
-                    view.authority.expires.into(),
-                    view.authority.list_number.into(),
+                    (&standing.authority.name).into(),
+                    standing.authority.parent.clone().into(),
+                    standing.authority.algorithm.to_string().into(),
+                    state(&standing),
+                    standing.signed.into(),
+                    standing.revoked.into(),
+                    standing.authority.expires.into(),
+                    standing.authority.list_number.into(),
                     left,
                 ]);
             }
@@ -234,29 +209,29 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Show { name } => {
             let now = context.now;
-            let view = authority::show(&mut context, &name)?;
-            let left = list_left(&view, now);
-            let authority = &view.authority;
+            let standing = authority::show(&mut context, &name)?;
+            let left = list_left(&standing, now);
+            let authority = &standing.authority;
             output.record(&[
                 ("name", (&authority.name).into()),
-                ("subject", (&view.subject).into()),
+                ("subject", (&standing.subject).into()),
                 ("under", authority.parent.clone().into()),
-                ("state", state(&view)),
-                ("key", (&authority.algorithm).into()),
-                ("fingerprint", (&view.fingerprint).into()),
+                ("state", state(&standing)),
+                ("key", authority.algorithm.to_string().into()),
+                ("fingerprint", (&standing.fingerprint).into()),
                 ("serial", (&authority.serial).into()),
-                ("path length", view.path_length.map(u32::from).into()),
+                ("path length", standing.path_length.map(u32::from).into()),
                 ("domain", authority.domain.clone().into()),
                 ("expires", authority.expires.into()),
-                ("signed", view.signed.into()),
-                ("revoked", view.revoked.into()),
-                ("devices", view.devices.into()),
+                ("signed", standing.signed.into()),
+                ("revoked", standing.revoked.into()),
+                ("devices", standing.devices.into()),
                 ("list", authority.list_number.into()),
                 ("list until", authority.list_until.into()),
                 ("third parties go on for", left),
                 ("published at", list(&authority.published_at)),
-                ("lists", list(&view.addresses.lists)),
-                ("status", list(&view.addresses.status)),
+                ("lists", list(&standing.addresses.lists)),
+                ("status", list(&standing.addresses.status)),
                 ("created", authority.created.into()),
                 ("retired", authority.retired.into()),
             ]);
@@ -300,7 +275,8 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Publish { names, at, not_at, port, key } => {
             key.borrow(&mut context)?;
-            let (authorities, missing, gateways) = lists::publish(&mut context, &names, &at, &not_at, port)?;
+            let published = lists::publish(&mut context, &names, &at, &not_at, port)?;
+            let (authorities, missing) = published.what;
             for one in &authorities {
                 if missing.contains(&one.name) {
                     say_unsigned(output, &one.name, one.list_until);
@@ -316,7 +292,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             if before {
                 output.note("certificates that were issued before name no new address; they do from their renewal on");
             }
-            crate::rollout::carry(global, &mut context, &gateways)?;
+            crate::rollout::carry(global, &mut context, &published.gateways)?;
         }
         Command::Retire { name, reason, key } => {
             key.borrow(&mut context)?;
@@ -329,45 +305,19 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     shown(&ends.iter().map(|one| one.device.clone()).collect::<Vec<_>>())
                 ),
             )?;
-            let (ended, gateways) = authority::retire(&mut context, &name, &reason)?;
-            output.say(&format!("retired {name}; {} certificates of devices end with it", ended.len()));
-            crate::rollout::carry(global, &mut context, &gateways)?;
+            let ended = authority::retire(&mut context, &name, &reason)?;
+            output.say(&format!("retired {name}; {} certificates of devices end with it", ended.what.len()));
+            crate::rollout::carry(global, &mut context, &ended.gateways)?;
         }
     }
     Ok(())
 }
 
-/// Some of a list of names, for a sentence.
-pub fn shown(names: &[String]) -> String {
-    match names.len() {
-        0 => String::new(),
-        1..=5 => format!(": {}", names.join(", ")),
-        more => format!(": {} and {} more", names[..4].join(", "), more - 4),
-    }
-}
-
-/// That a list could not be signed, and how long those who go by it go on.
-pub fn say_unsigned(output: Output, authority: &str, until: Option<Timestamp>) {
-    let until = until.map_or_else(
-        || "without any".to_owned(),
-        |until| format!("by the old one until {}", yestrel_core::moment(until)),
-    );
-    output.note(&format!(
-        "the key of {authority} is away, so that its list could not be signed: third parties go {until}; yestrel \
-         authority publish {authority} --with-key FILE signs it"
-    ));
-}
-
 fn say_fingerprints(output: Output, context: &mut Context, names: &[String]) -> Result<()> {
     let widest = names.iter().map(String::len).max().unwrap_or(0);
     for name in names {
-        let view = authority::show(context, name)?;
-        output.say(&format!("{name:widest$}  {}", view.fingerprint));
+        let standing = authority::show(context, name)?;
+        output.say(&format!("{name:widest$}  {}", standing.fingerprint));
     }
     Ok(())
-}
-
-/// A transport password, shown apart from what it opens.
-pub fn say_transport(output: Output, password: &Zeroizing<String>) {
-    output.say(&format!("its transport password, to be told by another way:  {}", **password));
 }

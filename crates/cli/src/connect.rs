@@ -7,14 +7,16 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use clap::Args;
-use yestrel_actions::handover;
-use yestrel_agent::connect::{self, Options, Told};
-use yestrel_agent::system::is_everything;
-use yestrel_agent::tunnels::{self, TunnelStatus};
+use yestrel_actions::credential::handover;
+use yestrel_core::admission::is_everything;
+use yestrel_core::exchange::device::{Status, TunnelState, TunnelStatus};
 use yestrel_core::{Problem, Result, name};
+use yestrel_device::connect::{self, Options, Told};
+use yestrel_device::{running, ways};
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::Output;
-use crate::{Global, ask};
 
 #[derive(Args)]
 #[command(
@@ -60,14 +62,21 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     if arguments.background {
         return in_background(output, arguments, &tunnel);
     }
-    let options = Options { handover, name: tunnel, proxy: arguments.proxy, strict: arguments.strict };
+    let options = Options {
+        folder: running::folder()?,
+        handover,
+        name: tunnel,
+        proxy: arguments.proxy,
+        strict: arguments.strict,
+        kinds: ways::all(),
+    };
     if !arguments.once {
         return connect::run(&options, &|told| tell(output, told));
     }
     // The key is in memory from here on; its file must not outlive this, however the session ends.
     forget(&arguments.file)?;
     let ended = connect::run(&options, &|told| tell(output, told));
-    tunnels::leave_no_trace(&options.name);
+    running::leave_no_trace(&options.name);
     ended
 }
 
@@ -125,7 +134,7 @@ fn describe(status: &TunnelStatus) -> Vec<String> {
 /// Starts the same command again without a terminal, and waits until its tunnel is up.
 fn in_background(output: Output, arguments: &Arguments, tunnel: &str) -> Result<()> {
     let failed = |error: std::io::Error| Problem::failed("the tunnel cannot be started").why(error.to_string());
-    let folder = tunnels::folder()?;
+    let folder = running::folder()?;
     if arguments.passphrase_file.is_none()
         && std::fs::read_to_string(&arguments.file).is_ok_and(|text| text.starts_with("-----BEGIN"))
     {
@@ -155,15 +164,15 @@ fn in_background(output: Output, arguments: &Arguments, tunnel: &str) -> Result<
     let patience = Instant::now() + Duration::from_secs(60);
     while Instant::now() < patience {
         if let Ok(Some(_)) = child.try_wait() {
-            let ended = tunnels::ended()?.into_iter().find(|ended| ended.name == tunnel);
+            let ended = running::ended()?.into_iter().find(|ended| ended.name == tunnel);
             return Err(match ended {
                 Some(ended) => ended.problem,
                 None => Problem::failed("the tunnel did not come up")
                     .why(std::fs::read_to_string(&log).unwrap_or_default().trim().replace('\n', "; ")),
             });
         }
-        if let Ok(tunnels::TunnelAnswer::Status(status)) = tunnels::ask(tunnel, &tunnels::TunnelAsk::Status)
-            && status.state == "up"
+        if let Ok(status) = running::ask(tunnel, &Status)
+            && status.state == TunnelState::Up
             && status.pid == child.id()
         {
             for line in describe(&status) {

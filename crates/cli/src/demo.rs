@@ -10,7 +10,7 @@ use serde_json::Value;
 use yestrel_core::{Problem, Result};
 use yestrel_lab::{Lab, Mode};
 
-use crate::Global;
+use crate::global::Global;
 use crate::output::Output;
 
 #[derive(Args)]
@@ -144,8 +144,8 @@ impl Demo {
     }
 
     /// Puts a line into a file with mode 0600.
-    fn keep(&self, name: &str, text: &str) -> Result<()> {
-        yestrel_actions::handover::write_bytes(&self.folder.join(name), format!("{text}\n").as_bytes())
+    fn write(&self, name: &str, text: &str) -> Result<()> {
+        yestrel_actions::credential::handover::write_bytes(&self.folder.join(name), format!("{text}\n").as_bytes())
     }
 
     fn json(&self, arguments: &[&str]) -> Result<Value> {
@@ -194,7 +194,7 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
             if arguments.stay { (made.keep(), None) } else { (made.path().to_owned(), Some(made)) }
         }
     };
-    let mode = if arguments.processes || yestrel_lab::namespaces_available().is_some() {
+    let mode = if arguments.processes || yestrel_lab::missing_for_namespaces().is_some() {
         Mode::Processes
     } else {
         Mode::Namespaces
@@ -235,11 +235,11 @@ fn play(demo: &Demo, stay: bool) -> Result<()> {
     demo.step(&["site", "add", "harbour", "--network", "10.44.0.0/22", "--time-zone", "Europe/Oslo"], 0)?;
     demo.step(&["host", "add", "harbour", "--site", "harbour", "--kind", "cloud", "--via", "lab"], 0)?;
     demo.step(&["gateway", "create", "harbour", "--host", "harbour", "--dialled", "gangway.skerry.example"], 0)?;
-    let refused = demo.step(&["listener", "open", "harbour", "--tunnel", "talon", "--pool", "10.44.0.0/24"], 3)?;
+    let refused = demo.step(&["listener", "open", "harbour", "--tunnel", "quill", "--pool", "10.44.0.0/24"], 3)?;
     let offered = refused.err.contains("overlaps the network 10.44.0.0/22") && refused.err.contains("which is free");
     demo.prove(offered, "a pool that collides with the site is refused, and a free one offered")?;
     demo.step(
-        &["listener", "open", "harbour", "--tunnel", "talon", "--pool", "10.187.44.0/24", "--resolvers", "10.44.0.20"],
+        &["listener", "open", "harbour", "--tunnel", "quill", "--pool", "10.187.44.0/24", "--resolvers", "10.44.0.20"],
         0,
     )?;
 
@@ -280,7 +280,7 @@ fn play(demo: &Demo, stay: bool) -> Result<()> {
     }
 
     demo.chapter("Everything through the tunnel");
-    demo.step(&["listener", "change", "harbour/talon", "--reach", "everything"], 0)?;
+    demo.step(&["listener", "change", "harbour/quill", "--reach", "everything"], 0)?;
     demo.step(&["rollout", "--yes"], 0)?;
     let stale = demo.step(&["credential", "list"], 0)?;
     demo.prove(stale.out.contains("stale"), "the handover that was given out is known to be stale")?;
@@ -396,7 +396,7 @@ fn accounts(demo: &Demo) -> Result<()> {
     let told = demo.step(&["credential", "handover", "ines/phone", "--yes"], 0)?;
     let field =
         |name: &str| told.out.lines().find_map(|line| line.strip_prefix(name)).unwrap_or_default().trim().to_owned();
-    demo.keep("password", &field("password"))?;
+    demo.write("password", &field("password"))?;
     let code = code_of(&field("second factor"))?;
     let sign_in = ["registry", "try", "ines.phone", "--password-file", "password", "--code", &code];
     demo.step(&sign_in, 0)?;
@@ -428,7 +428,7 @@ fn code_of(uri: &str) -> Result<String> {
 /// The whole estate in one encrypted file, and out of it again.
 fn along(demo: &Demo) -> Result<()> {
     demo.chapter("Taking it along");
-    demo.keep("passphrase", "seven skerries in the fog")?;
+    demo.write("passphrase", "seven skerries in the fog")?;
     demo.step(&["estate", "save", "skerry.saved", "--passphrase-file", "passphrase"], 0)?;
     let load = ["estate", "load", "skerry.saved", "--passphrase-file", "passphrase", "--estate", "elsewhere"];
     demo.step(&load, 0)?;

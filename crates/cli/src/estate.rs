@@ -3,14 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
-use yestrel_actions::saved::{self, Caught, Protection};
-use yestrel_actions::{estate, keys};
-use yestrel_core::facts::Grade;
+use yestrel_actions::estate::saved::{self, Caught, Protection};
+use yestrel_actions::estate::{self, keys};
+use yestrel_core::findings::Grade;
 use yestrel_core::keys::Secret;
 use yestrel_core::{Problem, Result};
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, Output, Table, list};
-use crate::{Global, ask};
 
 #[derive(Subcommand)]
 pub enum Command {
@@ -163,7 +164,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         Command::Load { file, identity, passphrase_file, alone } => {
             let path = global.estate_path();
             let what = format!("the saved estate {}", file.display());
-            let identity = identity.as_deref().map(crate::authority::read_file).transpose()?;
+            let identity = identity.as_deref().map(crate::words::read_file).transpose()?;
             let identity = identity.map(|bytes| zeroize::Zeroizing::new(String::from_utf8_lossy(&bytes).into_owned()));
             let mut ask = || ask::passphrase(&what, passphrase_file.as_deref());
             let about = saved::load(&path, &file, saved::Opening { passphrase: &mut ask, identity })?;

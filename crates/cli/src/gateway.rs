@@ -3,14 +3,18 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
-use yestrel_actions::gateway::{self, View, Wish};
-use yestrel_actions::{Context, certify, handover};
-use yestrel_core::facts::{Grade, Plane};
+use yestrel_actions::Context;
+use yestrel_actions::credential::handover;
+use yestrel_actions::gateway::{self, GatewayStanding, Wish, certificate, relocate};
+use yestrel_core::exchange::host::LogPiece;
+use yestrel_core::findings::{Grade, Plane};
 use yestrel_core::x509::Algorithm;
 use yestrel_core::{Problem, Result};
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, Output, Table, list};
-use crate::{Global, ask};
+use crate::words::say_stale;
 
 #[derive(Subcommand)]
 pub enum Command {
@@ -152,9 +156,9 @@ impl From<About> for Wish {
     }
 }
 
-fn state(view: &View) -> Cell {
-    let gateway = &view.gateway;
-    match (gateway.order_number, view.behind) {
+fn state(standing: &GatewayStanding) -> Cell {
+    let gateway = &standing.gateway;
+    match (gateway.order_number, standing.behind) {
         (0, _) => Cell::State(Grade::Poor, "no order yet".into()),
         (_, true) => Cell::State(Grade::Poor, "behind".into()),
         (_, false) => Cell::State(Grade::Good, "up to date".into()),
@@ -175,9 +179,9 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 &["name", "host", "site", "dialled", "listeners", "order", "state"],
                 "no gateways yet; yestrel gateway create NAME --host HOST --dialled NAME",
             );
-            for view in gateway::list(&mut context)? {
-                let listeners: Vec<_> = view.listeners.iter().map(|listener| listener.name.clone()).collect();
-                let (state, gateway) = (state(&view), view.gateway);
+            for standing in gateway::list(&mut context)? {
+                let listeners: Vec<_> = standing.listeners.iter().map(|listener| listener.name.clone()).collect();
+                let (state, gateway) = (state(&standing), standing.gateway);
                 table.row(vec![
                     gateway.name.into(),
                     gateway.host.into(),
@@ -191,12 +195,15 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.table(&table);
         }
         Command::Show { name } => {
-            let view = gateway::show(&mut context, &name)?;
-            let state = state(&view);
-            let listeners: Vec<_> =
-                view.listeners.iter().map(|listener| format!("{} {}/udp", listener.name, listener.port)).collect();
-            let gateway = &view.gateway;
-            let certificate = certify::pem(&mut context, &name).ok();
+            let standing = gateway::show(&mut context, &name)?;
+            let state = state(&standing);
+            let listeners: Vec<_> = standing
+                .listeners
+                .iter()
+                .map(|listener| format!("{} {}", listener.name, listener.services()))
+                .collect();
+            let gateway = &standing.gateway;
+            let shown = certificate::pem(&mut context, &name).ok();
             let mut record: Vec<(&'static str, Cell)> = vec![
                 ("name", (&gateway.name).into()),
                 ("host", (&gateway.host).into()),
@@ -206,7 +213,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ("masquerade", gateway.masquerade.into()),
                 ("updates", gateway.updates.as_ref().map_or_else(|| "never".to_owned(), ToString::to_string).into()),
                 ("also dialled", list(&gateway.also)),
-                ("certificate", certificate.map_or(Cell::Missing, |(_, fingerprint)| fingerprint.into())),
+                ("certificate", shown.map_or(Cell::Missing, |(_, fingerprint)| fingerprint.into())),
                 ("certificate for", gateway.certificate.as_ref().map(|one| one.names.join(", ")).into()),
                 (
                     "certificate by",
@@ -222,10 +229,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ("key", gateway.public_key.fingerprint().into()),
                 ("listeners", list(&listeners)),
                 ("order confirmed", gateway.order_number.into()),
-                ("order newest", view.newest_order.into()),
+                ("order newest", standing.newest_order.into()),
                 ("state", state),
             ];
-            match (&view.status, &view.silent) {
+            match (&standing.status, &standing.silent) {
                 (Some(status), _) => {
                     let plane = match status.plane {
                         Plane::Kernel => "the system's kernel (TUN, nftables)",
@@ -271,7 +278,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 return change_certificate(output, &mut context, &name, &path, key, passphrase);
             }
             if let Some(path) = request {
-                let text = certify::request(&mut context, &name, Algorithm::P256)?;
+                let text = certificate::request(&mut context, &name, Algorithm::P256)?;
                 handover::write_bytes(&path, text.as_bytes())?;
                 output.say(&format!("wrote a request for a certificate of {name} to {}", path.display()));
                 output.say(&format!("yestrel gateway change {name} --certificate FILE   takes what is signed by it"));
@@ -303,7 +310,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             say_gone(output, &gone);
         }
         Command::Move { name, to, abandoned } => {
-            let plan = gateway::move_preview(&mut context, &name, &to)?;
+            let plan = relocate::preview(&mut context, &name, &to)?;
             let devices = match plan.devices {
                 0 => "no device has a way in there".to_owned(),
                 1 => "1 device follows by itself".to_owned(),
@@ -316,7 +323,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     plan.from
                 ),
             )?;
-            let (gone, left) = gateway::move_to(&mut context, &name, &to, abandoned)?;
+            let (gone, left) = relocate::relocate(&mut context, &name, &to, abandoned)?;
             output.say(&format!("moved the gateway {name} to {to}"));
             say_gone(output, &gone);
             if let Some(problem) = left {
@@ -352,7 +359,7 @@ fn say_gone(output: Output, gone: &[String]) {
 /// Prints a log, and what is added to it.
 fn log(output: Output, context: &mut Context, name: &str, since: Option<&str>, follow: bool) -> Result<()> {
     let from = since.map(|text| moment_ago(text, context.now)).transpose()?;
-    let (mut text, mut next) = gateway::log(context, name, None)?;
+    let LogPiece { mut text, mut next } = gateway::log(context, name, None)?;
     if text.is_empty() && !follow {
         output.note(&format!("the agent of {name} has written nothing yet"));
     }
@@ -370,7 +377,7 @@ fn log(output: Output, context: &mut Context, name: &str, since: Option<&str>, f
         if !more {
             std::thread::park_timeout(std::time::Duration::from_millis(400));
         }
-        (text, next) = gateway::log(context, name, Some(next))?;
+        LogPiece { text, next } = gateway::log(context, name, Some(next))?;
     }
 }
 
@@ -394,17 +401,6 @@ fn moment_ago(text: &str, now: jiff::Timestamp) -> Result<jiff::Timestamp> {
     zoned.checked_sub(span).map(|at| at.timestamp()).map_err(|_| wrong())
 }
 
-/// Says that handovers have become stale, if any have.
-pub fn say_stale(output: crate::output::Output, stale: usize) {
-    match stale {
-        0 => {}
-        1 => output.note("1 handover now says something that is no longer so: yestrel credential list"),
-        many => {
-            output.note(&format!("{many} handovers now say something that is no longer so: yestrel credential list"))
-        }
-    }
-}
-
 fn change_certificate(
     output: Output,
     context: &mut Context,
@@ -414,12 +410,12 @@ fn change_certificate(
     passphrase: Option<&Path>,
 ) -> Result<()> {
     if path.as_os_str() == "estate" {
-        certify::own(context, name)?;
+        certificate::own(context, name)?;
         output.say(&format!("{name} has certificates of the estate's authority again; yestrel rollout makes one"));
         return Ok(());
     }
-    let brought = crate::authority::read_brought(path, key, passphrase)?;
-    let gateway = certify::bring(context, name, brought)?;
+    let brought = crate::words::read_brought(path, key, passphrase)?;
+    let gateway = certificate::bring(context, name, brought)?;
     if let Some(one) = &gateway.certificate {
         output.say(&format!(
             "{name} has the certificate for {}, until {}",

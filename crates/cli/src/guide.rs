@@ -12,8 +12,9 @@ use clap::Args;
 use serde::{Deserialize, Serialize};
 use yestrel_core::{Problem, Result};
 
+use crate::ask;
+use crate::global::Global;
 use crate::interview::{choose, line_of};
-use crate::{Global, ask};
 
 #[derive(Args)]
 #[command(
@@ -101,7 +102,7 @@ impl<'a> Guide<'a> {
     /// All steps in their order, each again until it succeeds.
     fn play(&mut self, file: &Path) -> Result<()> {
         let chapters: [Chapter<'a>; 10] = [
-            ("Where", &["estate", "where", "via", "key"], Self::place),
+            ("Where", &["estate", "where", "via", "key"], Self::estate_site_and_host),
             ("The site and its host", &["site", "network", "kind"], Self::host),
             ("What name is dialled", &["dialled", "updates"], Self::dialled),
             ("What must open, and where", &["port"], Self::open),
@@ -153,7 +154,7 @@ impl<'a> Guide<'a> {
             let _ = std::fs::create_dir_all(folder);
         }
         let bytes = serde_json::to_vec_pretty(&self.state).unwrap_or_default();
-        yestrel_agent::keep::write_whole(file, &bytes)
+        yestrel_net::files::write_whole(file, &bytes)
     }
 
     /// The answer to a question, from before or now. `answers`: what each leads to.
@@ -165,7 +166,7 @@ impl<'a> Guide<'a> {
         let default = (!default.is_empty()).then_some(default);
         let mut answer = choose(what, &lines, default)?;
         // Where the answers are a list of words, only these lead anywhere.
-        while !answers.is_empty() && !answers.iter().any(|(known, _)| *known == answer || known.contains(' ')) {
+        while !answers.is_empty() && !answers.iter().any(|(choice, _)| *choice == answer || choice.contains(' ')) {
             eprintln!("  {answer:?} is none of these");
             answer = choose(what, &lines, default)?;
         }
@@ -227,7 +228,7 @@ impl<'a> Guide<'a> {
         self.answer("where") == "lab"
     }
 
-    fn place(&mut self) -> Step {
+    fn estate_site_and_host(&mut self) -> Step {
         if !self.estate.exists() {
             eprintln!("  An estate is everything that you run with this program, in one file.");
             let name = self.asks("estate", "a name for your estate", &[], "home")?;
@@ -291,7 +292,7 @@ impl<'a> Guide<'a> {
             // How it is reached was asked in the step before; it is asked again together with this one.
             self.state.answers.remove("via");
             self.state.answers.remove("key");
-            self.place()?;
+            self.estate_site_and_host()?;
         }
         added
     }

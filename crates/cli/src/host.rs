@@ -2,12 +2,13 @@
 
 use clap::{Args, Subcommand, ValueEnum};
 use yestrel_actions::host::{self, Wish};
-use yestrel_core::facts::{Facts, Finding, Grade};
-use yestrel_core::nouns::{Host, HostKind};
+use yestrel_core::estate::{Host, HostKind, Via};
+use yestrel_core::findings::{Facts, Finding, Grade};
 use yestrel_core::{Problem, Result};
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, FormatName, Output, Table, list};
-use crate::{Global, ask};
 
 #[derive(Clone, Copy, ValueEnum)]
 pub enum KindName {
@@ -90,10 +91,12 @@ pub struct Over {
     agent_binary: Option<String>,
 }
 
-fn wish(name: &str, site: Option<String>, kind: Option<KindName>, via: Option<String>, over: Over) -> Wish {
-    let via = via.map(|via| {
-        if via == "lab" { format!("lab:{}", crate::lab::folder(None).join("hosts").join(name).display()) } else { via }
-    });
+fn wish(name: &str, site: Option<String>, kind: Option<KindName>, via: Option<String>, over: Over) -> Result<Wish> {
+    let read = |via: String| match via.as_str() {
+        "lab" => Ok(Via::Lab(crate::lab::folder(None).join("hosts").join(name))),
+        _ => via.parse(),
+    };
+    let via = via.map(read).transpose()?;
     let kind = kind.map(|kind| match kind {
         KindName::Computer => HostKind::Computer,
         KindName::Cloud => HostKind::Cloud,
@@ -101,7 +104,7 @@ fn wish(name: &str, site: Option<String>, kind: Option<KindName>, via: Option<St
         KindName::Storage => HostKind::Storage,
     });
     let Over { key, jump, host_key, agent_binary } = over;
-    Wish { site, kind, via, key_file: key, jump, agent_binary, host_key }
+    Ok(Wish { site, kind, via, key_file: key, jump, agent_binary, host_key })
 }
 
 fn kind_word(kind: HostKind) -> &'static str {
@@ -122,13 +125,13 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     let mut context = global.context()?;
     match command {
         Command::Add { name, site, kind, via, over } => {
-            let wish = wish(&name, Some(site), Some(kind), Some(via), over);
+            let wish = wish(&name, Some(site), Some(kind), Some(via), over)?;
             let (host, findings) = host::add(&mut context, &name, &wish)?;
             output.say(&format!("added the host {}", host.name));
             say_what_is_not_good(output, &host, findings);
         }
         Command::Change { name, site, kind, via, over } => {
-            let wish = wish(&name, site, kind, via, over);
+            let wish = wish(&name, site, kind, via, over)?;
             let (host, findings) = host::change(&mut context, &name, &wish)?;
             output.say(&format!("changed the host {}; it is managed via {}", host.name, host.via));
             say_what_is_not_good(output, &host, findings);
@@ -209,10 +212,10 @@ fn record(host: &Host) -> Vec<(&'static str, Cell)> {
         ("name", (&host.name).into()),
         ("site", (&host.site).into()),
         ("kind", kind_word(host.kind).into()),
-        ("via", (&host.via).into()),
+        ("via", host.via.to_string().into()),
         ("host key", host.access.host_key.as_deref().and_then(yestrel_actions::host::fingerprint).into()),
         ("key file", host.access.key_file.clone().into()),
-        ("jump", host.access.jump.clone().into()),
+        ("jump", host.access.jump.as_ref().map(ToString::to_string).into()),
         ("agent binary", host.access.agent_binary.clone().into()),
         ("probed", host.probed.into()),
     ]

@@ -137,13 +137,13 @@ fn question(path: &[String], argument: &Arg, estate: Option<PathBuf>) -> Option<
     let name = argument.get_id().as_str().replace('_', " ");
     let what = if help.is_empty() { name_of(path, &name) } else { help };
     let values: Vec<_> = argument.get_possible_values();
-    let known = known(path, argument.get_id().as_str(), estate);
+    let offered = offered(path, argument.get_id().as_str(), estate);
     let mut lines: Vec<(String, String)> = values
         .iter()
         .map(|value| (value.get_name().to_owned(), value.get_help().map(ToString::to_string).unwrap_or_default()))
         .collect();
-    lines.extend(known.values.iter().map(|value| (value.clone(), String::new())));
-    let default = known.default.or_else(|| if lines.len() == 1 { Some(lines[0].0.clone()) } else { None });
+    lines.extend(offered.values.iter().map(|value| (value.clone(), String::new())));
+    let default = offered.default.or_else(|| if lines.len() == 1 { Some(lines[0].0.clone()) } else { None });
     choose(&what, &lines, default.as_deref()).ok()
 }
 
@@ -156,13 +156,13 @@ fn name_of(path: &[String], name: &str) -> String {
 }
 
 /// What may be answered, each with what it leads to; and what an empty line means.
-struct Known {
+struct Offered {
     values: Vec<String>,
     default: Option<String>,
 }
 
-/// Looks into the estate for what could be meant. Where there is none, nothing is known.
-fn known(path: &[String], id: &str, estate: Option<PathBuf>) -> Known {
+/// Looks into the estate for what could be meant. Where there is none, nothing is offered.
+fn offered(path: &[String], id: &str, estate: Option<PathBuf>) -> Offered {
     let estate = estate
         .or_else(|| std::env::var_os("YESTREL_ESTATE").map(PathBuf::from))
         .unwrap_or_else(|| ask::data_folder().join("estate"));
@@ -213,7 +213,7 @@ fn known(path: &[String], id: &str, estate: Option<PathBuf>) -> Known {
         "via" if crate::lab::folder(None).join("hosts").exists() => default = Some("lab".into()),
         _ => {}
     }
-    Known { values, default }
+    Offered { values, default }
 }
 
 /// Asks a question on one line, after what its answers lead to; an empty line takes the default.

@@ -4,12 +4,12 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Subcommand, ValueEnum};
-use yestrel_core::facts::Grade;
+use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
 use yestrel_lab::{Kind, Lab, Mode};
 
-use crate::Global;
 use crate::ask::data_folder;
+use crate::global::Global;
 use crate::output::{Cell, Table, list};
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -134,9 +134,11 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     output.say("the lab runs: hosts are network namespaces, with TUN and nftables")
                 }
                 (Mode::Processes, missing) => {
-                    let why = missing.as_ref().map(|what| format!(" ({what} is missing)")).unwrap_or_default();
-                    let why = if why.contains("not asked for") { " (as asked)".to_owned() } else { why };
-                    output.say(&format!("the lab runs: hosts are processes on loopback{why}"));
+                    let why = match missing {
+                        Some(what) => format!("{what} is missing"),
+                        None => "as asked".into(),
+                    };
+                    output.say(&format!("the lab runs: hosts are processes on loopback ({why})"));
                 }
             }
             output.say("yestrel lab show   lists its hosts;  yestrel lab stop   ends it");
@@ -189,8 +191,8 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Fetch { host, url, folder: said, here: true } => {
             let lab = Lab::open(&folder(said))?;
-            let proxy = yestrel_agent::tunnels::list()?.into_iter().find_map(|tunnel| tunnel.proxy);
-            let page = yestrel_agent::fetch::fetch(&url, proxy, &|to| lab.real(&host, to))?;
+            let proxy = yestrel_device::running::list()?.into_iter().find_map(|tunnel| tunnel.proxy);
+            let page = yestrel_net::fetch::fetch(&url, proxy, &|to| lab.real(&host, to))?;
             output.write(&format!("{page}\n"));
         }
         Command::Stop { folder: said } => {

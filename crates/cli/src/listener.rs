@@ -3,29 +3,31 @@
 use std::net::IpAddr;
 
 use clap::{Args, Subcommand};
-use yestrel_actions::listener::{self, View, Wish};
-use yestrel_core::facts::Grade;
-use yestrel_core::nouns::Reach;
+use yestrel_actions::listener::ports::{self, PortState};
+use yestrel_actions::listener::{self, Kind, ListenerStanding, Wish};
+use yestrel_core::estate::Reach;
+use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, Table, list};
-use crate::{Global, ask};
 
 #[derive(Subcommand)]
 pub enum Command {
     /// Open a listener at a gateway
     #[command(
-        after_help = "Example:\n  yestrel listener open harbour --tunnel talon --pool 10.187.44.0/24 --resolvers 10.44.0.20\n\nWithout --port a free one is chosen, without --pool a range that collides with nothing."
+        after_help = "Example:\n  yestrel listener open harbour --tunnel quill --pool 10.187.44.0/24 --resolvers 10.44.0.20\n\nWithout --port a free one is chosen, without --pool a range that collides with nothing."
     )]
     Open {
         gateway: String,
-        /// Its name within the gateway [default: talon]
+        /// Its name within the gateway [default: quill]
         #[arg(long)]
         name: Option<String>,
-        /// The tunnel; this version has talon
-        #[arg(long, default_value = "talon")]
+        /// The tunnel; this version has quill
+        #[arg(long, default_value = "quill")]
         tunnel: String,
-        /// talon's cipher, aes-256-gcm or chacha20-poly1305 [default: what the host does fastest]
+        /// quill's cipher, aes-256-gcm or chacha20-poly1305 [default: what the host does fastest]
         #[arg(long)]
         cipher: Option<String>,
         #[command(flatten)]
@@ -35,17 +37,17 @@ pub enum Command {
     #[command(after_help = "Example:\n  yestrel listener list harbour")]
     List { gateway: Option<String> },
     /// One listener in full
-    #[command(after_help = "Example:\n  yestrel listener show harbour/talon")]
+    #[command(after_help = "Example:\n  yestrel listener show harbour/quill")]
     Show { name: String },
     /// Change a listener
-    #[command(after_help = "Example:\n  yestrel listener change harbour/talon --reach everything")]
+    #[command(after_help = "Example:\n  yestrel listener change harbour/quill --reach everything")]
     Change {
         name: String,
         #[command(flatten)]
         about: About,
     },
     /// Close a listener
-    #[command(after_help = "Example:\n  yestrel listener close harbour/talon")]
+    #[command(after_help = "Example:\n  yestrel listener close harbour/quill")]
     Close { name: String },
 }
 
@@ -92,9 +94,7 @@ fn port(text: &str) -> std::result::Result<u16, String> {
 }
 
 fn reach(text: &str) -> std::result::Result<Reach, String> {
-    text.parse().map_err(|problem: Problem| {
-        problem.why.map_or(problem.error.clone(), |why| format!("{}: {why}", problem.error))
-    })
+    text.parse().map_err(|problem: Problem| problem.line())
 }
 
 fn resolvers(text: &str) -> std::result::Result<Resolvers, String> {
@@ -133,14 +133,14 @@ impl From<About> for Wish {
     }
 }
 
-fn record(view: &View) -> Vec<(&'static str, Cell)> {
-    let listener = &view.listener;
+fn record(standing: &ListenerStanding) -> Vec<(&'static str, Cell)> {
+    let listener = &standing.listener;
     vec![
         ("name", (&listener.name).into()),
-        ("tunnel", (&listener.tunnel).into()),
-        ("port", format!("{}/udp", listener.port).into()),
+        ("tunnel", listener.tunnel.word().into()),
+        ("port", listener.services().into()),
         ("pool", listener.pool.to_string().into()),
-        ("given out", format!("{} of {}", view.given_out, view.room).into()),
+        ("given out", format!("{} of {}", standing.given_out, standing.room).into()),
         ("reach", listener.reach.to_string().into()),
         ("resolvers", list(&listener.resolvers)),
     ]
@@ -151,11 +151,15 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     let mut context = global.context()?;
     match command {
         Command::Open { gateway, name, tunnel, cipher, about } => {
-            let wish = Wish { name, tunnel: Some(tunnel), cipher, ..about.into() };
+            let settings = cipher.map(|cipher| ("cipher".to_owned(), cipher)).into_iter().collect();
+            let wish = Wish { name, kind: Some(Kind::Named(tunnel)), settings, ..about.into() };
             let opened = listener::open(&mut context, &gateway, &wish)?;
             output.say(&format!(
-                "opened the listener {} on {}/udp with the pool {}, reach {}",
-                opened.name, opened.port, opened.pool, opened.reach
+                "opened the listener {} on {} with the pool {}, reach {}",
+                opened.name,
+                opened.services(),
+                opened.pool,
+                opened.reach
             ));
             output.say(&format!("yestrel rollout {gateway}   brings it to the gateway"));
             listener::notes(&opened).iter().for_each(|note| output.note(note));
@@ -165,23 +169,25 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 &["name", "tunnel", "port", "pool", "given out", "reach", "resolvers"],
                 "no listeners yet; yestrel listener open GATEWAY",
             );
-            for view in listener::list(&mut context, gateway.as_deref())? {
-                table.row(record(&view).into_iter().map(|(_, cell)| cell).collect());
+            for standing in listener::list(&mut context, gateway.as_deref())? {
+                table.row(record(&standing).into_iter().map(|(_, cell)| cell).collect());
             }
             output.table(&table);
         }
         Command::Show { name } => {
-            let view = listener::show(&mut context, &name)?;
-            let mut record = record(&view);
-            let listener = &view.listener;
+            let standing = listener::show(&mut context, &name)?;
+            let mut record = record(&standing);
+            let listener = &standing.listener;
             record.extend([
-                ("outside port", format!("{}/udp", listener.outside_port).into()),
+                ("outside port", list(&listener.serves.iter().map(|served| served.outside).collect::<Vec<_>>())),
                 ("gateway address", listener::own_address(&listener.pool).to_string().into()),
                 ("keep-alive", format!("{}s", listener.keep_alive).into()),
                 ("packet size", listener.packet_size.into()),
-                ("cipher", (&listener.cipher).into()),
-                ("created", listener.created.into()),
             ]);
+            let settings: Vec<_> =
+                listener.tunnel.settings().into_iter().map(|(name, value)| (name, value.into())).collect();
+            record.extend::<Vec<_>>(settings);
+            record.push(("created", listener.created.into()));
             output.record(&record);
             listener::notes(listener).iter().for_each(|note| output.note(note));
         }
@@ -192,17 +198,19 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 changed.name, changed.gateway
             ));
             listener::notes(&changed).iter().for_each(|note| output.note(note));
-            crate::gateway::say_stale(output, stale);
+            crate::words::say_stale(output, stale);
         }
         Command::Close { name } => {
-            let view = listener::show(&mut context, &name)?;
+            let standing = listener::show(&mut context, &name)?;
             ask::confirm(
                 global.yes,
-                &format!("this closes the listener {name}; {} devices lose this way in", view.given_out),
+                &format!("this closes the listener {name}; {} devices lose this way in", standing.given_out),
             )?;
             listener::close(&mut context, &name)?;
-            output
-                .say(&format!("closed the listener {name}; yestrel rollout {} closes its port", view.listener.gateway));
+            output.say(&format!(
+                "closed the listener {name}; yestrel rollout {} closes its port",
+                standing.listener.gateway
+            ));
         }
     }
     Ok(())
@@ -214,11 +222,11 @@ pub fn run_port(global: &Global, command: &PortCommand) -> Result<()> {
         &["port", "at", "from", "to", "for", "state", "why"],
         "no port needs to be open; yestrel listener open GATEWAY",
     );
-    for port in listener::ports(&mut global.context()?, gateway.as_deref())? {
-        let grade = match port.state.as_str() {
-            "open" => Grade::Good,
-            "unknown" => Grade::Poor,
-            _ => Grade::Bad,
+    for port in ports::list(&mut global.context()?, gateway.as_deref())? {
+        let grade = match port.state {
+            PortState::Open => Grade::Good,
+            PortState::Unknown => Grade::Poor,
+            PortState::NotOpen | PortState::Blocked => Grade::Bad,
         };
         table.row(vec![
             port.port.into(),
@@ -226,7 +234,7 @@ pub fn run_port(global: &Global, command: &PortCommand) -> Result<()> {
             port.from.into(),
             port.to.into(),
             port.for_.into(),
-            Cell::State(grade, port.state),
+            Cell::State(grade, port.state.word().into()),
             port.why.into(),
         ]);
     }

@@ -1,4 +1,15 @@
 //! The command: words in, words out. It parses, calls one action, and prints.
+//!
+//! One file a noun, its doc comments are its help. Besides:
+//!
+//! | file | its job |
+//! |---|---|
+//! | `global` | what every command takes |
+//! | `output` | answers in every format |
+//! | `ask` | asking the person at the terminal |
+//! | `interview` | asking for what a command misses |
+//! | `words` | words that several commands take or say |
+//! | `manual` | completion, manual pages, the reference |
 
 mod agent;
 mod ask;
@@ -8,6 +19,7 @@ mod credential;
 mod demo;
 mod estate;
 mod gateway;
+mod global;
 mod guide;
 mod host;
 mod interview;
@@ -21,17 +33,15 @@ mod rollout;
 mod session;
 mod site;
 mod tunnel;
+mod words;
 
-use std::path::PathBuf;
 use std::process::ExitCode;
-use std::sync::Arc;
 
 use clap::builder::Styles;
-use clap::{Args, CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
-use yestrel_actions::Context;
+use clap::{CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
 use yestrel_core::{Kind, Problem, Result};
 
-use output::{Color, FormatName, Output};
+use global::Global;
 
 /// Deploys VPN gateways, issues and revokes what lets each device in, and proves that it works.
 ///
@@ -61,66 +71,6 @@ const FIRST_STEPS: &str = "Example, from nothing to a tunnel:
   yestrel connect mara-laptop.yestrel           on the device
 
 Exit status: 0 done, 1 failed, 2 the words were wrong, 3 refused by a rule or a check found something bad, 4 done in part.";
-
-/// What every command takes.
-#[derive(Args, Clone)]
-#[command(next_help_heading = "For every command")]
-pub struct Global {
-    /// The estate's file [default: YESTREL_ESTATE, else estate in the user's data folder]
-    #[arg(long, global = true, value_name = "PATH")]
-    estate: Option<PathBuf>,
-    /// How the answer is written
-    #[arg(long, global = true, value_enum, default_value_t, hide_possible_values = false)]
-    format: FormatName,
-    /// Take every question that asks for a yes as answered
-    #[arg(long, global = true)]
-    yes: bool,
-    /// Only the answer, no remarks
-    #[arg(long, global = true)]
-    quiet: bool,
-    /// More of what happens, on standard error
-    #[arg(short, long, global = true)]
-    verbose: bool,
-    /// When to use colour
-    #[arg(long, global = true, value_enum, default_value_t)]
-    color: Color,
-    /// A file with the estate's passphrase, where its sealing key is wrapped
-    #[arg(long, global = true, value_name = "FILE")]
-    estate_passphrase_file: Option<PathBuf>,
-}
-
-impl Global {
-    fn output(&self) -> Output {
-        Output::new(self.format, self.color, self.quiet)
-    }
-
-    fn estate_path(&self) -> PathBuf {
-        self.estate
-            .clone()
-            .or_else(|| std::env::var_os("YESTREL_ESTATE").map(PathBuf::from))
-            .unwrap_or_else(|| ask::data_folder().join("estate"))
-    }
-
-    fn context(&self) -> Result<Context> {
-        let path = self.estate_path();
-        let (what, file) = (format!("the estate {}", path.display()), self.estate_passphrase_file.clone());
-        let person = Arc::new(ask::Terminal::new(self.yes, self.quiet));
-        Context::open(&path, Box::new(move || ask::passphrase(&what, file.as_deref())), person)
-    }
-
-    /// A bar for work whose end is known; silent where nobody watches.
-    fn progress(&self, steps: u64, what: &str) -> indicatif::ProgressBar {
-        if self.quiet || !ask::somebody_there() {
-            return indicatif::ProgressBar::hidden();
-        }
-        let bar = indicatif::ProgressBar::new(steps).with_message(what.to_owned());
-        if let Ok(style) = indicatif::ProgressStyle::with_template("{msg}  {bar:30}  {pos} of {len}") {
-            bar.set_style(style);
-        }
-        bar.tick();
-        bar
-    }
-}
 
 #[derive(Subcommand)]
 pub enum Command {
@@ -242,11 +192,11 @@ fn parse_problem(error: &clap::Error) -> Problem {
     // "the following required arguments were not provided:" goes on in the next lines.
     let words: Vec<_> = std::env::args().skip(1).take_while(|word| !word.starts_with('-')).take(2).collect();
     let mut command = Cli::command();
-    let mut known = String::new();
+    let mut path = String::new();
     for word in words {
         let Some(sub) = command.find_subcommand(&word).cloned() else { break };
-        known.push_str(&word);
-        known.push(' ');
+        path.push_str(&word);
+        path.push(' ');
         command = sub;
     }
     let one = |kind| match error.get(kind) {
@@ -261,7 +211,7 @@ fn parse_problem(error: &clap::Error) -> Problem {
         }
         ErrorKind::InvalidSubcommand => {
             let said = one(ContextKind::InvalidSubcommand).join(" ");
-            Problem::words(format!("there is no command \"yestrel {known}{said}\""))
+            Problem::words(format!("there is no command \"yestrel {path}{said}\""))
         }
         ErrorKind::InvalidValue if !one(ContextKind::ValidValue).is_empty() => {
             Problem::words(first).why(format!("it takes {}", one(ContextKind::ValidValue).join(", ")))
@@ -269,12 +219,12 @@ fn parse_problem(error: &clap::Error) -> Problem {
         _ => Problem::words(first),
     };
     for near in one(ContextKind::SuggestedSubcommand) {
-        problem = problem.try_(format!("yestrel {known}{near}"));
+        problem = problem.try_(format!("yestrel {path}{near}"));
     }
     for near in [ContextKind::SuggestedArg, ContextKind::SuggestedValue].into_iter().flat_map(one) {
         problem = problem.try_(near);
     }
-    problem.try_(format!("yestrel {known}--help"))
+    problem.try_(format!("yestrel {path}--help"))
 }
 
 fn main() -> ExitCode {
@@ -299,7 +249,11 @@ fn main() -> ExitCode {
         (_, true) => "debug,netlink_proto=warn,polling=warn,mio=warn,russh=info",
     };
     let log = tracing_subscriber::fmt().with_env_filter(level).with_ansi(false).with_target(false);
-    match agent::log(&cli.command) {
+    let log_file = match &cli.command {
+        Command::Agent(command) => agent::log(command),
+        _ => None,
+    };
+    match log_file {
         Some(file) => log.with_writer(move || file.clone()).init(),
         None => log.with_writer(std::io::stderr).init(),
     }

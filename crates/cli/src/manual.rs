@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::{Args, Command, ValueEnum};
 use yestrel_core::{Problem, Result};
 
-use crate::Global;
+use crate::global::Global;
 
 #[derive(Args)]
 #[command(

@@ -4,7 +4,7 @@ use std::io::{self, IsTerminal as _, Write as _};
 
 use jiff::Timestamp;
 use serde_json::{Map, Value};
-use yestrel_core::facts::{Finding, Grade};
+use yestrel_core::findings::{Finding, Grade};
 
 /// How answers are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, clap::ValueEnum)]

@@ -1,15 +1,17 @@
 //! `yestrel user`, `yestrel group`, `yestrel device`
 
 use clap::{Args, Subcommand};
+use yestrel_actions::Context;
+use yestrel_actions::carry::Changed;
 use yestrel_actions::credential::Ended;
-use yestrel_actions::people::{self, UserView, Wish};
-use yestrel_actions::{Context, import};
-use yestrel_core::facts::Grade;
-use yestrel_core::nouns::UserState;
+use yestrel_actions::people::{self, UserStanding, Wish, import};
+use yestrel_core::estate::UserState;
+use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, Output, Table, list};
-use crate::{Global, ask};
 
 #[derive(Subcommand)]
 pub enum UserCommand {
@@ -153,16 +155,16 @@ fn state(state: UserState) -> Cell {
     }
 }
 
-fn user_record(view: &UserView) -> Vec<(&'static str, Cell)> {
-    let user = &view.user;
+fn user_record(standing: &UserStanding) -> Vec<(&'static str, Cell)> {
+    let user = &standing.user;
     vec![
         ("name", (&user.name).into()),
         ("state", state(user.state)),
         ("groups", list(&user.groups)),
         ("about", user.about.clone().into()),
         ("mail", user.mail.clone().into()),
-        ("devices", view.devices.len().into()),
-        ("credentials", view.credentials.into()),
+        ("devices", standing.devices.len().into()),
+        ("credentials", standing.credentials.into()),
     ]
 }
 
@@ -183,33 +185,34 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
                 &["name", "state", "groups", "about", "mail", "devices", "credentials"],
                 "no users yet; yestrel user add NAME",
             );
-            for view in people::list_users(&mut context)? {
-                table.row(user_record(&view).into_iter().map(|(_, cell)| cell).collect());
+            for standing in people::list_users(&mut context)? {
+                table.row(user_record(&standing).into_iter().map(|(_, cell)| cell).collect());
             }
             output.table(&table);
         }
         UserCommand::Show { name } => {
-            let view = people::show_user(&mut context, &name)?;
-            let mut record = user_record(&view);
+            let standing = people::show_user(&mut context, &name)?;
+            let mut record = user_record(&standing);
             record.retain(|(column, _)| *column != "devices");
-            let devices: Vec<_> = view.devices.iter().map(|device| device.name.clone()).collect();
+            let devices: Vec<_> = standing.devices.iter().map(|device| device.name.clone()).collect();
             record.push(("devices", list(&devices)));
-            record.push(("created", view.user.created.into()));
+            record.push(("created", standing.user.created.into()));
             output.record(&record);
         }
         UserCommand::Suspend { name } => {
             people::show_user(&mut context, &name)?;
             ask::confirm(global.yes, &format!("this ends all sessions of {name} and keeps them out until restored"))?;
-            let changed = people::set_user_state(&mut context, &name, UserState::Suspended)?;
+            let Changed { what: changed, gateways } =
+                people::set_user_state(&mut context, &name, UserState::Suspended)?;
             output.say(&format!("{name} is {}suspended", if changed.is_some() { "" } else { "already " }));
             say_lists(output, changed.as_ref());
-            crate::rollout::carry(global, &mut context, &[])?;
+            crate::rollout::carry(global, &mut context, &gateways)?;
         }
         UserCommand::Restore { name } => {
-            let changed = people::set_user_state(&mut context, &name, UserState::Active)?;
+            let Changed { what: changed, gateways } = people::set_user_state(&mut context, &name, UserState::Active)?;
             output.say(&format!("{name} is {}active", if changed.is_some() { "" } else { "already " }));
             say_lists(output, changed.as_ref());
-            crate::rollout::carry(global, &mut context, &[])?;
+            crate::rollout::carry(global, &mut context, &gateways)?;
         }
         UserCommand::Import { file, skip_bad, preview } => import(global, &mut context, &file, skip_bad, preview)?,
         UserCommand::Remove { name } => {
@@ -225,18 +228,17 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
 /// Lists that could not be signed for want of their authority's key.
 fn say_lists(output: Output, ended: Option<&Ended>) {
     for (authority, until) in ended.iter().flat_map(|ended| &ended.unsigned) {
-        crate::authority::say_unsigned(output, authority, *until);
+        crate::words::say_unsigned(output, authority, *until);
     }
 }
 
 fn import(global: &Global, context: &mut Context, file: &std::path::Path, skip_bad: bool, preview: bool) -> Result<()> {
     let output = global.output();
-    let bytes = crate::authority::read_file(file)?;
+    let bytes = crate::words::read_file(file)?;
     let found = import::look(context, &bytes)?;
     for (line, problem) in &found.bad {
-        let why = problem.why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
         let offered = problem.tries.first().map(|what| format!("; try {what}")).unwrap_or_default();
-        eprintln!("line {line}: {}{why}{offered}", problem.error);
+        eprintln!("line {line}: {}{offered}", problem.line());
     }
     if preview {
         let mut table = Table::new(&["line", "name", "mail", "groups", "device"], "nothing would be imported");
@@ -262,7 +264,7 @@ fn import(global: &Global, context: &mut Context, file: &std::path::Path, skip_b
     }
     let names: Vec<_> = found.good.iter().map(|line| line.user.name.clone()).collect();
     if ask::somebody_there() {
-        let what = format!("this adds {} users{}", names.len(), crate::authority::shown(&names));
+        let what = format!("this adds {} users{}", names.len(), crate::words::shown(&names));
         ask::confirm(global.yes, &what)?;
     }
     let bar = global.progress(names.len() as u64, "import");
@@ -295,7 +297,7 @@ pub fn run_group(global: &Global, command: GroupCommand) -> Result<()> {
             output.table(&table);
         }
         GroupCommand::Show { name } => {
-            let group: yestrel_core::nouns::Group = context.read(|book| book.need(&name))?;
+            let group: yestrel_core::estate::Group = context.read(|book| book.need(&name))?;
             let members = people::list_groups(&mut context)?.into_iter().find(|(there, _)| there.name == group.name);
             let members = members.map(|(_, members)| members).unwrap_or_default();
             output.record(&[

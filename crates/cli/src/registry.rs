@@ -4,10 +4,12 @@ use std::path::PathBuf;
 
 use clap::Subcommand;
 use yestrel_actions::{credential, registry};
-use yestrel_core::Result;
+use yestrel_core::estate::Method;
+use yestrel_core::{Problem, Result};
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Table, list};
-use crate::{Global, ask};
 
 #[derive(Subcommand)]
 pub enum Command {
@@ -24,8 +26,8 @@ pub enum Command {
     Change {
         name: String,
         /// password, ms-chap-v2; several times for several
-        #[arg(long = "method", value_name = "METHOD", required = true)]
-        methods: Vec<String>,
+        #[arg(long = "method", value_name = "METHOD", required = true, value_parser = method)]
+        methods: Vec<Method>,
     },
     /// Try a sign-in with an account, counted like any other
     #[command(after_help = "Example:\n  yestrel registry try mara.laptop")]
@@ -41,6 +43,10 @@ pub enum Command {
     },
 }
 
+fn method(text: &str) -> std::result::Result<Method, String> {
+    text.parse().map_err(|problem: Problem| problem.line())
+}
+
 pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     let mut context = global.context()?;
@@ -48,7 +54,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         Command::List => {
             let mut table = Table::new(&["name", "kind", "methods"], "no registries");
             for one in registry::list(&mut context)? {
-                table.row(vec![one.name.into(), one.kind.into(), list(&one.methods)]);
+                table.row(vec![one.name.into(), one.kind.word().into(), list(&one.methods)]);
             }
             output.table(&table);
         }
@@ -56,7 +62,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let (one, accounts, with) = registry::show(&mut context, &name)?;
             output.record(&[
                 ("name", one.name.into()),
-                ("kind", one.kind.into()),
+                ("kind", one.kind.word().into()),
                 ("methods", list(&one.methods)),
                 ("accounts", accounts.into()),
                 ("with a form for ms-chap-v2", with.into()),
@@ -64,8 +70,12 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Change { name, methods } => {
             let (changed, without) = registry::change(&mut context, &name, &methods)?;
-            output.say(&format!("{} takes {}", changed.name, changed.methods.join(", ")));
-            if changed.methods.iter().any(|method| method == credential::MS_CHAP) {
+            output.say(&format!(
+                "{} takes {}",
+                changed.name,
+                changed.methods.iter().map(|method| method.word()).collect::<Vec<_>>().join(", ")
+            ));
+            if changed.methods.contains(&Method::MsChapV2) {
                 output.note(
                     "for ms-chap-v2 a second form of each new password is kept, sealed; whoever had it could sign in with it",
                 );

@@ -1,14 +1,17 @@
 //! `yestrel rollout`
 
+use std::collections::BTreeSet;
+
 use clap::Args;
-use yestrel_actions::Context;
 use yestrel_actions::rollout::{self, Outcome, Plan};
-use yestrel_core::control::Installed;
-use yestrel_core::facts::Grade;
+use yestrel_actions::{Context, carry};
+use yestrel_core::exchange::host::Installed;
+use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, FormatName, Output, Table};
-use crate::{Global, ask};
 
 #[derive(Args)]
 #[command(after_help = "Example:\n  yestrel rollout --preview\n  yestrel rollout harbour")]
@@ -79,29 +82,15 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     report(output, &outcomes)
 }
 
-/// Brings a change that cannot wait to the gateways, within the command that made it; all of them when none is named.
-pub fn carry(global: &Global, context: &mut Context, gateways: &[String]) -> Result<()> {
-    let known: Vec<String> = yestrel_actions::gateway::list(context)?
-        .into_iter()
-        .filter(|view| view.gateway.order_number > 0 && (gateways.is_empty() || gateways.contains(&view.gateway.name)))
-        .map(|view| view.gateway.name)
-        .collect();
-    if known.is_empty() {
-        return Ok(());
-    }
-    // A rollout is always whole: whatever else was waiting goes with it, and is shown.
+/// Brings a change that cannot wait to the gateways that it affects, within the command that made it.
+pub fn carry(global: &Global, context: &mut Context, gateways: &BTreeSet<String>) -> Result<()> {
     let output = global.output();
-    let plans: Vec<_> = rollout::preview(context, &known)?.into_iter().filter(|plan| !plan.nothing_to_do).collect();
-    if !output.quiet && output.format == FormatName::Text {
-        show_plans(output, &plans);
-    }
-    let outcomes = rollout::rollout(context, &known, rollout::How::default())?;
-    report(output, &outcomes)
-}
-
-/// As [`carry`], where no gateway named means none.
-pub fn carry_if_any(global: &Global, context: &mut Context, gateways: &[String]) -> Result<()> {
-    if gateways.is_empty() { Ok(()) } else { carry(global, context, gateways) }
+    let outcomes = carry::carry(context, gateways, &mut |plans| {
+        if !output.quiet && output.format == FormatName::Text {
+            show_plans(output, plans);
+        }
+    })?;
+    if outcomes.is_empty() { Ok(()) } else { report(output, &outcomes) }
 }
 
 fn show_plans(output: Output, plans: &[Plan]) {
@@ -141,11 +130,8 @@ fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
     let mut table = Table::new(&["gateway", "order", "state", "sessions ended", "why"], "");
     for outcome in outcomes {
         let grade = if outcome.problem.is_some() { Grade::Bad } else { Grade::Good };
-        let why = outcome.problem.as_ref().map(|problem| {
-            let why = problem.why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
-            format!("{}{why}", problem.error)
-        });
-        let mut state = outcome.state.clone();
+        let why = outcome.problem.as_ref().map(Problem::line);
+        let mut state = outcome.state.word().to_owned();
         match (outcome.installed, outcome.upgrade_at) {
             (Some(_), Some(at)) => state.push_str(&format!(", agent to be upgraded from {}", yestrel_core::moment(at))),
             (Some(Installed::New), _) => state.push_str(", agent installed"),

@@ -4,8 +4,9 @@ use clap::Subcommand;
 use yestrel_actions::session;
 use yestrel_core::{Problem, Result};
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, Table};
-use crate::{Global, ask};
 
 #[derive(Subcommand)]
 pub enum Command {

@@ -3,10 +3,11 @@
 use clap::{Args, Subcommand};
 use yestrel_actions::site::{self, Wish};
 use yestrel_core::Result;
-use yestrel_core::nouns::Site;
+use yestrel_core::estate::Site;
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, Table, list};
-use crate::{Global, ask};
 
 #[derive(Subcommand)]
 pub enum Command {

@@ -4,12 +4,14 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4, TcpStream};
 use std::time::{Duration, Instant};
 
 use clap::Subcommand;
-use yestrel_agent::tunnels::{self, TunnelAnswer, TunnelAsk, TunnelStatus};
-use yestrel_agent::{fetch, system};
-use yestrel_core::facts::{Finding, Grade};
+use yestrel_core::admission::is_everything;
+use yestrel_core::exchange::device::{Addresses, Echo, EchoAnswer, LookUp, TunnelState, TunnelStatus};
+use yestrel_core::findings::{Finding, Grade};
 use yestrel_core::{Problem, Result};
+use yestrel_device::running;
+use yestrel_net::fetch;
 
-use crate::Global;
+use crate::global::Global;
 use crate::output::{Cell, FormatName, Table, list};
 
 #[derive(Subcommand)]
@@ -62,15 +64,15 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ],
                 "no tunnel is up here; yestrel connect FILE",
             );
-            for tunnel in tunnels::list()? {
-                let grade = match tunnel.state.as_str() {
-                    "up" => Grade::Good,
-                    "opening" => Grade::Poor,
-                    _ => Grade::Bad,
+            for tunnel in running::list()? {
+                let grade = match tunnel.state {
+                    TunnelState::Up => Grade::Good,
+                    TunnelState::Opening => Grade::Poor,
+                    TunnelState::Lost | TunnelState::Blocked => Grade::Bad,
                 };
                 table.row(vec![
                     tunnel.name.into(),
-                    Cell::State(grade, tunnel.state),
+                    Cell::State(grade, tunnel.state.word().into()),
                     tunnel.holder.into(),
                     tunnel.way.into(),
                     tunnel.inner.map(|inner| inner.to_string()).into(),
@@ -78,32 +80,32 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     Cell::Bytes(tunnel.sent),
                     Cell::Bytes(tunnel.received),
                     tunnel.last_answer.into(),
-                    if system::is_everything(&tunnel.reach) { "everything".into() } else { list(&tunnel.reach) },
+                    if is_everything(&tunnel.reach) { "everything".into() } else { list(&tunnel.reach) },
                     tunnel.proxy.map(|proxy| proxy.to_string()).into(),
                 ]);
             }
             output.table(&table);
-            for ended in tunnels::ended()? {
+            for ended in running::ended()? {
                 let why = ended.problem.why.map(|why| format!(" ({why})")).unwrap_or_default();
                 output.note(&format!("{}{why}, at {}", ended.problem.error, yestrel_core::moment(ended.at)));
             }
             Ok(())
         }
         Command::Stop { name } => {
-            tunnels::stop(&name)?;
+            running::stop(&name)?;
             output.say(&format!("stopped the tunnel {name}; this system is as it was before"));
             Ok(())
         }
         Command::Prove { name, reach, look_up, seen_by } => prove(global, name.as_deref(), reach, look_up, seen_by),
         Command::Keep { name } => {
-            tunnels::keep(&name);
+            running::watch_over(&name);
             Ok(())
         }
     }
 }
 
 fn one(name: Option<&str>) -> Result<TunnelStatus> {
-    let mut up = tunnels::list()?;
+    let mut up = running::list()?;
     if let Some(name) = name {
         up.retain(|tunnel| tunnel.name == name);
     }
@@ -121,10 +123,8 @@ fn finding(good: bool, subject: &str, words: String) -> Finding {
 }
 
 fn echo(tunnel: &TunnelStatus, to: Ipv4Addr, hops: u8) -> Result<(Option<Ipv4Addr>, f64)> {
-    match tunnels::ask(&tunnel.name, &TunnelAsk::Echo { to, hops })? {
-        TunnelAnswer::Echo { from, millis } => Ok((from, millis)),
-        _ => Err(Problem::failed("the tunnel answers something else than was asked")),
-    }
+    let EchoAnswer { from, millis } = running::ask(&tunnel.name, &Echo { to, hops })?;
+    Ok((from, millis))
 }
 
 /// Which way the system would send to an address outside. Joining a UDP socket to it asks for the route and sends nothing.
@@ -161,7 +161,7 @@ fn prove(
     let tunnel = one(name)?;
     let gateway = tunnel
         .gateway_inner
-        .ok_or_else(|| Problem::failed(format!("the tunnel {} is not up", tunnel.name)).why(tunnel.state.clone()))?;
+        .ok_or_else(|| Problem::failed(format!("the tunnel {} is not up", tunnel.name)).why(tunnel.state.word()))?;
     let mut found = Vec::new();
     let (from, millis) = echo(&tunnel, gateway, 64)?;
     found.push(match from {
@@ -210,8 +210,8 @@ fn prove(
         });
     }
     if let Some(name) = look_up {
-        found.push(match tunnels::ask(&tunnel.name, &TunnelAsk::LookUp { name: name.clone() }) {
-            Ok(TunnelAnswer::Addresses { addresses, resolver }) => {
+        found.push(match running::ask(&tunnel.name, &LookUp { name: name.clone() }) {
+            Ok(Addresses { addresses, resolver }) => {
                 let addresses: Vec<_> = addresses.iter().map(ToString::to_string).collect();
                 finding(
                     true,
@@ -219,12 +219,7 @@ fn prove(
                     format!("{name} is {}, says {resolver} through the tunnel", addresses.join(", ")),
                 )
             }
-            Ok(_) => finding(false, "names", "the tunnel answers something else than was asked".into()),
-            Err(problem) => finding(
-                false,
-                "names",
-                problem.why.map_or(problem.error.clone(), |why| format!("{}: {why}", problem.error)),
-            ),
+            Err(problem) => finding(false, "names", problem.line()),
         });
     }
     if let Some(url) = seen_by {
@@ -234,11 +229,7 @@ fn prove(
                 let page: String = page.chars().take(60).collect();
                 finding(true, "seen", format!("{url} sees {page}"))
             }
-            Err(problem) => finding(
-                false,
-                "seen",
-                problem.why.map_or(problem.error.clone(), |why| format!("{}: {why}", problem.error)),
-            ),
+            Err(problem) => finding(false, "seen", problem.line()),
         });
     }
     let after = one(Some(&tunnel.name))?;
@@ -248,7 +239,7 @@ fn prove(
         after.sent, after.received
     );
     found.push(finding(moved, "counted", counted));
-    if system::is_everything(&tunnel.reach) && tunnel.proxy.is_none() {
+    if is_everything(&tunnel.reach) && tunnel.proxy.is_none() {
         found.push(beside(tunnel.inner));
     }
     let bad = found.iter().filter(|finding| finding.grade == Grade::Bad).count();

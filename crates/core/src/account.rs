@@ -7,8 +7,8 @@ use ring::hmac;
 use serde::{Deserialize, Serialize};
 use zeroize::Zeroizing;
 
+use crate::estate::SealedSecret;
 use crate::keys::Secret;
-use crate::nouns::SealedSecret;
 use crate::{Problem, Result, moment};
 
 /// Characters at least in a password that a person chooses.

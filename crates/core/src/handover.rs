@@ -1,4 +1,4 @@
-//! The handover of the talon tunnel: everything one device needs, in one file that a person can read.
+//! The handover: everything one device needs, in one file that a person can read.
 
 use std::str::FromStr;
 
@@ -6,11 +6,12 @@ use ipnet::IpNet;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::keys::{PublicKey, Secret};
+use crate::keys::Secret;
+use crate::tunnel::WayIn;
 use crate::{Problem, Result, name};
 
 /// The format that this code writes and reads.
-pub const FORMAT: &str = "yestrel handover 1";
+pub const FORMAT: &str = "yestrel handover 2";
 /// No handover is longer; a longer file is something else.
 pub const LONGEST: usize = 64 * 1024;
 
@@ -18,17 +19,37 @@ pub const LONGEST: usize = 64 * 1024;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct HandoverWay {
     pub gateway: String,
-    pub tunnel: String,
     /// The name or address dialled.
     pub address: String,
+    /// The port that is dialled first.
     pub port: u16,
-    pub cipher: String,
-    pub server_key: PublicKey,
     /// The most that the device will ever send into the tunnel.
     pub reach: Vec<IpNet>,
+    /// The kind of tunnel, and what it needs besides: keys of this table like the others.
+    #[serde(flatten)]
+    pub tunnel: WayIn,
 }
 
-/// What a device is given.
+/// An account that the device signs in with, where a way takes one.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HandoverAccount {
+    pub name: String,
+    /// Absent when a person chose it; they are asked for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<Secret>,
+}
+
+/// A certificate that the device proves itself with, where a way takes one.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HandoverCertificate {
+    /// DER in base64, leaf first.
+    pub chain: Vec<String>,
+    /// PKCS#8; absent when the key was made on the device.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub private_key: Option<Secret>,
+}
+
+/// What a device is given: its credentials, at most one of each kind, and the ways in that they open.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Handover {
     pub format: String,
@@ -40,9 +61,13 @@ pub struct Handover {
     pub issued: Timestamp,
     #[serde(default, with = "toml_time_option", skip_serializing_if = "Option::is_none")]
     pub expires: Option<Timestamp>,
-    /// Absent when the key was made on the device; its own program puts it in.
+    /// X25519. Absent when the key was made on the device, whose own program puts it in, or when no way takes one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub device_key: Option<Secret>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub account: Option<HandoverAccount>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<HandoverCertificate>,
     #[serde(rename = "way")]
     pub ways: Vec<HandoverWay>,
 }
@@ -85,8 +110,12 @@ impl Handover {
     /// A moment outside what TOML can write.
     pub fn write(&self) -> Result<String> {
         let gateways: Vec<_> = self.ways.iter().map(|way| format!("{:?}", way.gateway)).collect();
-        let warning = if self.device_key.is_some() {
+        let password = self.account.as_ref().is_some_and(|account| account.password.is_some());
+        let certified = self.certificate.as_ref().is_some_and(|certificate| certificate.private_key.is_some());
+        let warning = if self.device_key.is_some() || certified {
             "It holds a private key: whoever has this file can come in."
+        } else if password {
+            "It holds a password: whoever has this file can come in."
         } else {
             "The private key is not in it: the device that made the key adds it as device_key."
         };
@@ -144,12 +173,6 @@ impl Handover {
             if way.port == 0 {
                 return Err(Problem::words("a way has port 0"));
             }
-            if way.tunnel != "talon" {
-                return Err(Problem::words(format!(
-                    "it names the tunnel {:?}, which this version does not have",
-                    way.tunnel
-                )));
-            }
         }
         Ok(())
     }
@@ -158,6 +181,8 @@ impl Handover {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::keys::PublicKey;
+    use crate::tunnel::quill::{Cipher, QuillWay};
     use proptest::prelude::*;
 
     fn sample() -> Handover {
@@ -168,14 +193,14 @@ mod tests {
             issued: "2027-03-02T08:15:00Z".parse().unwrap(),
             expires: Some("2027-05-31T00:00:00Z".parse().unwrap()),
             device_key: Some(Secret::new(vec![3; 32])),
+            account: None,
+            certificate: None,
             ways: vec![HandoverWay {
                 gateway: "harbour".into(),
-                tunnel: "talon".into(),
                 address: "gangway.skerry.example".into(),
                 port: 23817,
-                cipher: "aes-256-gcm".into(),
-                server_key: PublicKey([5; 32]),
                 reach: vec!["10.44.0.0/22".parse().unwrap()],
+                tunnel: WayIn::Quill(QuillWay { cipher: Cipher::Aes256Gcm, server_key: PublicKey([5; 32]) }),
             }],
         }
     }
@@ -222,9 +247,25 @@ mod tests {
         }
     }
 
+    /// One device, two credentials, two kinds of tunnel: a program that knows one of them uses that one.
+    #[test]
+    fn a_handover_may_hold_several_credentials_and_ways_of_kinds_that_are_not_known() {
+        let mut handover = sample();
+        handover.account =
+            Some(HandoverAccount { name: "mara.laptop".into(), password: Some(Secret::new(b"abcd-efgh".to_vec())) });
+        let settings = serde_json::Map::from_iter([("depth".to_owned(), 3.into())]);
+        let other = crate::tunnel::OtherWay { tunnel: "later".into(), settings };
+        handover.ways.push(HandoverWay { port: 4500, tunnel: WayIn::Other(other), ..handover.ways[0].clone() });
+        let text = handover.write().unwrap();
+        assert!(text.contains("[account]\nname = \"mara.laptop\"") && text.contains("tunnel = \"later\""), "{text}");
+        assert_eq!(Handover::read(&text).unwrap(), handover);
+        let words: Vec<_> = handover.ways.iter().map(|way| way.tunnel.word().to_owned()).collect();
+        assert_eq!(words, ["quill", "later"]);
+    }
+
     #[test]
     fn a_newer_format_is_named() {
-        let text = sample().write().unwrap().replace(FORMAT, "yestrel handover 2");
-        assert!(Handover::read(&text).unwrap_err().error.contains("handover 2"));
+        let text = sample().write().unwrap().replace(FORMAT, "yestrel handover 3");
+        assert!(Handover::read(&text).unwrap_err().error.contains("handover 3"));
     }
 }

@@ -119,7 +119,7 @@ impl PublicKey {
     }
 }
 
-/// An X25519 key pair (RFC 7748) for the talon tunnel.
+/// An X25519 key pair (RFC 7748) for the quill tunnel.
 #[derive(Debug, Clone)]
 pub struct KeyPair {
     /// 32 bytes.

@@ -2,22 +2,44 @@
 //!
 //! Nothing here reads a clock, draws randomness, opens a file or prints: moments, random bytes and facts
 //! are arguments. What a command does is therefore decided in functions that a test calls in three lines.
+//!
+//! | module | holds |
+//! |---|---|
+//! | `estate` | the nouns: sites, hosts, gateways, listeners, people, credentials, authorities |
+//! | `tunnel` | the kinds of tunnel and their settings |
+//! | `admission` | who may come in |
+//! | `order` | what a gateway is to be, signed and numbered |
+//! | `firewall` | what it opens and allows |
+//! | `handover` | what a device is given |
+//! | `exchange` | questions and answers between commands, agents, hosts and devices |
+//! | `findings` | what a probe found, and what follows |
+//! | `x509` | certificates, lists, requests |
+//! | `account`, `keys`, `sealed`, `pool`, `name`, `schedule`, `audit` | one subject each |
+//! | `problem` | what is said when something goes wrong |
+//! | `sample` | nouns of the example, for tests |
 
 pub mod account;
+pub mod admission;
 pub mod audit;
-pub mod control;
-pub mod facts;
+pub mod estate;
+pub mod exchange;
+pub mod findings;
 pub mod firewall;
 pub mod handover;
 pub mod keys;
 pub mod name;
-pub mod nouns;
 pub mod order;
 pub mod pool;
 pub mod problem;
+#[doc(hidden)]
+pub mod sample;
 pub mod schedule;
-pub mod shared;
+pub mod sealed;
+pub mod tunnel;
 pub mod x509;
+
+/// The program's version, as everything that it is says it.
+pub const VERSION: &str = env!("CARGO_PKG_VERSION");
 
 pub use problem::{Kind, Problem, moment};
 

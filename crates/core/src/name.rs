@@ -37,7 +37,7 @@ pub fn check(noun: &str, name: &str) -> Result<()> {
     Ok(())
 }
 
-/// Checks a name of two parts, such as `mara/laptop` or `harbour/talon`, and gives the parts.
+/// Checks a name of two parts, such as `mara/laptop` or `harbour/quill`, and gives the parts.
 ///
 /// # Errors
 /// As [`check`], for either part, and when there are not exactly two.

@@ -224,7 +224,7 @@ mod tests {
             let start = u32::from(pool.network());
             let used: BTreeSet<_> = used.into_iter().map(|n| Ipv4Addr::from(start + n)).collect();
             let expected = pool.hosts().skip(1).find(|address| !used.contains(address));
-            prop_assert_eq!(next_free("harbour/talon", &pool, &used).ok(), expected);
+            prop_assert_eq!(next_free("harbour/quill", &pool, &used).ok(), expected);
         }
     }
 }

@@ -63,6 +63,21 @@ impl Problem {
         Self::new(Kind::Partly, error)
     }
 
+    /// Error and why in one line, for a table or a log.
+    #[must_use]
+    pub fn line(&self) -> String {
+        match &self.why {
+            Some(why) => format!("{}: {why}", self.error),
+            None => self.error.clone(),
+        }
+    }
+
+    /// The innermost reason that is known: for the `why` of what failed because of this.
+    #[must_use]
+    pub fn reason(self) -> String {
+        self.why.unwrap_or(self.error)
+    }
+
     /// Adds why.
     #[must_use]
     pub fn why(mut self, why: impl Into<String>) -> Self {

@@ -12,11 +12,12 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
-use yestrel_agent::gateway::Agent;
-use yestrel_agent::{control, manage, probe};
-use yestrel_core::control::{Answer, Ask, Installed, Manage, Managed};
-use yestrel_core::facts::{Facts, Init, Interface};
+use yestrel_core::exchange::host::{Ask, Installed};
+use yestrel_core::exchange::{Answered, agent};
+use yestrel_core::findings::{Facts, Init, Interface};
 use yestrel_core::{Problem, Result};
+use yestrel_host::{folder, manage, probe};
+use yestrel_net::control;
 
 use crate::namespaces;
 use crate::plan::{self, HostPlan, Kind, Mode, NAMES, SITE_NAMES, Service};
@@ -61,7 +62,7 @@ pub fn run(lab: &Path, name: &str, mode: Mode, lifetime: Duration) -> Result<()>
     }
     let own = offer_services(plan, mode, lab).map_err(failed)?;
     let text = serde_json::to_vec(&own).unwrap_or_default();
-    yestrel_agent::keep::write_whole(&folder.join("services.json"), &text)?;
+    yestrel_net::files::write_whole(&folder.join("services.json"), &text)?;
     let machine = Arc::new(Machine {
         plan,
         mode,
@@ -71,7 +72,7 @@ pub fn run(lab: &Path, name: &str, mode: Mode, lifetime: Duration) -> Result<()>
         wanted: AtomicBool::new(false),
     });
     let managed = machine.clone();
-    control::serve(&folder.join("manage.sock"), move |what: Manage| managed.manage(what))?;
+    control::serve(&folder.join("manage.sock"), move |question: Ask| managed.manage(question))?;
     while Instant::now() < end && lab.exists() {
         machine.look_after();
         std::thread::park_timeout(LOOK_AFTER);
@@ -129,34 +130,32 @@ impl Machine {
         self.folder.join("var/yestrel")
     }
 
-    fn manage(&self, what: Manage) -> Managed {
+    fn manage(&self, question: Ask) -> Answered {
+        if let Err(problem) = self.lets_itself_be_managed() {
+            return Answered::refused(problem);
+        }
+        match question {
+            Ask::Facts(q) => Answered::to(&q, self.facts().map(Box::new)),
+            Ask::Install(q) => Answered::to(&q, self.install(&q.version)),
+            Ask::Agent(q) => Answered::to(&q, self.ask(&q.question)),
+            Ask::Restart(q) => Answered::to(&q, self.restart()),
+            Ask::Log(q) => Answered::to(&q, manage::log(&self.agent_folder(), q.offset)),
+            Ask::Remove(q) => Answered::to(&q, self.remove(q.force)),
+            Ask::Updates(q) => Answered::to(&q, Ok(())),
+        }
+    }
+
+    fn lets_itself_be_managed(&self) -> Result<()> {
         if self.plan.kind != Kind::Managed {
-            return Managed::Refused(
-                Problem::refused(format!("{} cannot be managed", self.plan.name))
-                    .why("nobody has given its owner's access away"),
-            );
+            return Err(Problem::refused(format!("{} cannot be managed", self.plan.name))
+                .why("nobody has given its owner's access away"));
         }
         if self.broken().as_deref() == Some("unreachable") {
-            return Managed::Refused(
-                Problem::failed(format!("the host {} cannot be reached", self.plan.name))
-                    .why("its management does not answer; the lab has broken it")
-                    .try_(format!("yestrel lab mend {}", self.plan.name)),
-            );
+            return Err(Problem::failed(format!("the host {} cannot be reached", self.plan.name))
+                .why("its management does not answer; the lab has broken it")
+                .try_(format!("yestrel lab mend {}", self.plan.name)));
         }
-        let managed = match what {
-            Manage::Facts => self.facts().map(|facts| Managed::Facts(Box::new(facts))),
-            Manage::Install { version, .. } => self
-                .install(&version)
-                .map(|what| Managed::Installed { changed: what != Installed::Nothing, what: Some(what) }),
-            Manage::Agent { ask } => self.ask(&ask).map(|answer| Managed::Agent { answer: Box::new(answer) }),
-            Manage::Restart => self.restart().map(|()| Managed::Restarted),
-            Manage::Log { offset } => {
-                manage::log(&self.agent_folder(), offset).map(|(text, next)| Managed::Log { text, next })
-            }
-            Manage::Remove { force, .. } => self.remove(force).map(|gone| Managed::Removed { gone }),
-            Manage::Updates { .. } => Ok(Managed::Scheduled),
-        };
-        managed.unwrap_or_else(Managed::Refused)
+        Ok(())
     }
 
     fn facts(&self) -> Result<Facts> {
@@ -173,11 +172,11 @@ impl Machine {
         Ok(facts)
     }
 
-    fn ask(&self, ask: &Ask) -> Result<Answer> {
-        let socket = Agent::socket(&self.agent_folder());
-        control::ask(&socket, ask, Duration::from_secs(12)).map_err(|problem| {
+    fn ask(&self, question: &agent::Ask) -> Result<Answered> {
+        let socket = folder::socket(&self.agent_folder());
+        control::exchange(&socket, question, Duration::from_secs(12)).map_err(|problem| {
             Problem::failed(format!("no agent answers on the host {}", self.plan.name))
-                .why(problem.why.unwrap_or(problem.error))
+                .why(problem.reason())
                 .try_("yestrel rollout   installs it")
         })
     }
@@ -193,7 +192,7 @@ impl Machine {
     }
 
     fn running(&self) -> bool {
-        matches!(self.ask(&Ask::Status), Ok(Answer::Status(_)))
+        self.ask(&agent::Status.into()).is_ok_and(|answered| answered.read::<agent::Status>().is_ok())
     }
 
     fn wait_for_agent(&self) -> Result<()> {
@@ -291,14 +290,11 @@ impl Machine {
 
     fn remove(&self, force: bool) -> Result<Vec<String>> {
         let there = self.running();
-        if there
-            && !force
-            && let Answer::Refused(problem) = self.ask(&Ask::Retire)?
-        {
-            return Err(problem);
+        if there && !force {
+            self.ask(&agent::Retire.into())?.read::<agent::Retire>()?;
         }
         if force {
-            let _ = self.ask(&Ask::Retire);
+            let _ = self.ask(&agent::Retire.into());
         }
         self.stop_agent();
         let mut gone = Vec::new();

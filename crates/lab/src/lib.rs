@@ -3,6 +3,14 @@
 //! With privileges, each host is a process with network and mount namespaces of its own, joined by virtual cables, with
 //! real routers between; everything vanishes with the processes. Without, each host is a process with a loopback
 //! address of its own, and inner traffic ends in IP stacks inside the processes.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `plan` | which hosts there are, how they are joined, what runs on them |
+//! | `world` | a lab as a whole: started, looked at, broken, mended, entered, stopped |
+//! | `host` | the process that is one host |
+//! | `namespaces` | hosts as namespaces, joined by virtual cables |
+//! | `services` | a name service, a ticket server, a mirror |
 
 mod host;
 mod namespaces;
@@ -11,6 +19,6 @@ mod services;
 mod world;
 
 pub use host::run as run_host;
-pub use namespaces::available as namespaces_available;
+pub use namespaces::missing as missing_for_namespaces;
 pub use plan::{Kind, Mode};
-pub use world::{HostView, Lab, enter};
+pub use world::{HostStanding, Lab, enter};

@@ -15,7 +15,7 @@ const PATH: &str = "/usr/sbin:/sbin:/usr/bin:/bin";
 
 /// What is missing for namespaces; `None` when all is there.
 #[must_use]
-pub fn available() -> Option<String> {
+pub fn missing() -> Option<String> {
     if !nix::unistd::geteuid().is_root() {
         return Some("root".into());
     }
@@ -114,7 +114,7 @@ fn configure(host: &HostPlan) -> io::Result<()> {
         std::fs::write("/proc/sys/net/ipv4/ip_forward", "1")?;
     }
     if let Some(rules) = host.firewall {
-        yestrel_agent::probe::nft(&["-f", "-"], rules)
+        yestrel_net::nft::nft(&["-f", "-"], rules)
             .map_err(|problem| io::Error::other(problem.why.unwrap_or_default()))?;
     }
     Ok(())

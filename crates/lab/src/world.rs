@@ -9,6 +9,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
+use yestrel_core::exchange::device::Stop;
 use yestrel_core::{Problem, Result};
 
 use crate::namespaces;
@@ -25,13 +26,13 @@ const PATIENCE: Duration = Duration::from_secs(20);
 pub struct Lab {
     pub folder: PathBuf,
     pub mode: Mode,
-    /// Why not namespaces, where they were not used.
+    /// What is missing for namespaces, where that is why they were not used.
     pub missing: Option<String>,
 }
 
 /// One host for a list.
 #[derive(Debug, Clone, Serialize)]
-pub struct HostView {
+pub struct HostStanding {
     pub name: String,
     pub kind: Kind,
     pub state: String,
@@ -61,10 +62,10 @@ impl Lab {
                 .try_("yestrel lab stop")
                 .try_("another folder: --folder FOLDER"));
         }
-        let missing =
-            if demanded == Some(Mode::Processes) { Some("not asked for".into()) } else { namespaces::available() };
-        let mode = if missing.is_none() { Mode::Namespaces } else { Mode::Processes };
-        if let (Some(Mode::Namespaces), Some(missing)) = (demanded, &missing) {
+        let missing = if demanded == Some(Mode::Processes) { None } else { namespaces::missing() };
+        let possible = if missing.is_none() { Mode::Namespaces } else { Mode::Processes };
+        let mode = demanded.unwrap_or(possible);
+        if let (Mode::Namespaces, Some(missing)) = (mode, &missing) {
             return Err(Problem::failed("the lab cannot be built of namespaces").why(format!("{missing} is missing")));
         }
         let failed = |error: std::io::Error| Problem::failed("the lab does not start").why(error.to_string());
@@ -168,7 +169,7 @@ impl Lab {
 
     /// Its hosts.
     #[must_use]
-    pub fn hosts(&self) -> Vec<HostView> {
+    pub fn hosts(&self) -> Vec<HostStanding> {
         let view = |host: &plan::HostPlan| {
             let broken = fs::read_to_string(self.host_folder(host.name).join("broken")).ok();
             let state = match (self.pid(host.name), broken) {
@@ -181,7 +182,7 @@ impl Lab {
                 Mode::Processes => vec![host.loopback.to_string()],
             };
             let via = (host.kind == Kind::Managed).then(|| format!("lab:{}", self.host_folder(host.name).display()));
-            HostView { name: host.name.into(), kind: host.kind, state, addresses, via }
+            HostStanding { name: host.name.into(), kind: host.kind, state, addresses, via }
         };
         HOSTS.iter().map(view).collect()
     }
@@ -274,12 +275,7 @@ impl Lab {
         for file in run.iter().flat_map(|folder| fs::read_dir(folder.join("run")).into_iter().flatten().flatten()) {
             let path = file.path();
             if path.extension().is_some_and(|ending| ending == "sock") {
-                let ask = yestrel_agent::tunnels::TunnelAsk::Stop;
-                let _ = yestrel_agent::control::ask::<_, yestrel_agent::tunnels::TunnelAnswer>(
-                    &path,
-                    &ask,
-                    Duration::from_secs(2),
-                );
+                let _ = yestrel_net::control::ask(&path, &Stop, Duration::from_secs(2));
             }
         }
         let end = Instant::now() + Duration::from_secs(3);

@@ -3,22 +3,23 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use yestrel_agent::control;
-use yestrel_core::control::{Manage, Managed};
+use yestrel_core::exchange::Answered;
+use yestrel_core::exchange::host::Ask;
 use yestrel_core::{Problem, Result};
+use yestrel_net::control;
 
-use crate::Place;
+use crate::Manage;
 
 /// A lab's host may take its time, like any other.
 const PATIENCE: Duration = Duration::from_secs(60);
 
 /// One host of a lab.
-pub struct LabPlace {
+pub struct LabHost {
     host: String,
     socket: PathBuf,
 }
 
-impl LabPlace {
+impl LabHost {
     /// The host with this folder.
     #[must_use]
     pub fn new(host: &str, folder: &Path) -> Self {
@@ -26,18 +27,12 @@ impl LabPlace {
     }
 }
 
-impl Place for LabPlace {
-    fn manage(&self, what: &Manage) -> Result<Managed> {
-        match control::ask(&self.socket, what, PATIENCE) {
-            Ok(Managed::Refused(problem)) => Err(problem),
-            Ok(managed) => Ok(managed),
-            Err(problem) => Err(Problem::failed(format!("the host {} cannot be reached", self.host))
-                .why(problem.why.unwrap_or(problem.error))
-                .try_("yestrel lab show   is the lab running, and the host not broken?")),
-        }
-    }
-
-    fn name(&self) -> &str {
-        &self.host
+impl Manage for LabHost {
+    fn exchange(&self, question: &Ask) -> Result<Answered> {
+        control::exchange(&self.socket, question, PATIENCE).map_err(|problem| {
+            Problem::failed(format!("the host {} cannot be reached", self.host))
+                .why(problem.reason())
+                .try_("yestrel lab show   is the lab running, and the host not broken?")
+        })
     }
 }

@@ -1,150 +1,119 @@
-//! How hosts are managed. One trait for what every place can do, one file per kind of place.
+//! Places: what can be done with a host, a router, a name service, a cloud. A place offers what it can, each by a trait of its
+//! own; one file or folder a kind of place.
+//!
+//! | file | offers |
+//! |---|---|
+//! | `manage` | managing a host: the trait, and what is asked over it |
+//! | `offer` | forwarding a port, setting a name, renting a machine: the traits |
+//! | `person` | whoever sits before the command |
+//! | `ssh` | a host behind an SSH server |
+//! | `lab` | a host of the lab |
 
 mod lab;
+mod manage;
+mod offer;
+mod person;
 mod ssh;
 
-use std::path::Path;
 use std::sync::Arc;
 
-use yestrel_core::control::{Answer, Ask, Installed, Manage, Managed};
-use yestrel_core::facts::Facts;
-use yestrel_core::nouns::{Access, Host};
+use yestrel_core::estate::{Host, Via};
 use yestrel_core::{Problem, Result};
-use zeroize::Zeroizing;
 
-pub use lab::LabPlace;
-pub use ssh::{SshPlace, Target, fingerprint};
+pub use manage::Manage;
+pub use offer::{Forward, Mapping, Name, Offer, Rent};
+pub use person::Person;
+pub use ssh::fingerprint;
 
-/// Whoever sits before the command: asked for what is never kept, and shown how far long work has come. Hosts are managed
-/// several at a time, so questions may come from any thread; one is asked after another.
-pub trait Person: Send + Sync {
-    /// A secret, without echo.
-    ///
-    /// # Errors
-    /// Nobody can be asked.
-    fn secret(&self, what: &str) -> Result<Zeroizing<String>>;
-
-    /// Whether the key with this fingerprint is really the host's.
-    ///
-    /// # Errors
-    /// Nobody can be asked.
-    fn compares(&self, host: &str, algorithm: &str, fingerprint: &str) -> Result<bool>;
-
-    /// How far something has come, in bytes.
-    fn progress(&self, what: &str, done: u64, whole: u64);
+/// What a place offers. Each part is there or not; who needs one asks for it and says what is missing.
+#[derive(Clone, Default)]
+pub struct Place {
+    /// What it is called in what is said to a person.
+    pub name: String,
+    pub manage: Option<Arc<dyn Manage>>,
+    pub forward: Option<Arc<dyn Forward>>,
+    pub naming: Option<Arc<dyn Name>>,
+    pub rent: Option<Arc<dyn Rent>>,
 }
 
-/// A way to manage one host.
-pub trait Place: Send + Sync {
-    /// Asks for something to be done there.
+impl Place {
+    /// Managing it as a host.
     ///
     /// # Errors
-    /// The host cannot be reached, or refuses.
-    fn manage(&self, what: &Manage) -> Result<Managed>;
-
-    /// What is asked next goes over a new connection.
-    fn afresh(&self) {}
-
-    /// Takes away what managing itself has left on the host.
-    ///
-    /// # Errors
-    /// The host cannot be reached, or refuses.
-    fn leave(&self) -> Result<()> {
-        Ok(())
+    /// It does not offer that.
+    pub fn to_manage(&self) -> Result<Arc<dyn Manage>> {
+        self.manage.clone().ok_or_else(|| self.lacks("be managed"))
     }
 
-    /// How the host is got into now, for keeping: with the keys that were accepted.
-    fn access(&self) -> Access {
-        Access::default()
-    }
-
-    /// What the host is called in what is said to a person.
-    fn name(&self) -> &str;
-
-    /// What the host is like.
+    /// Forwarding ports on it.
     ///
     /// # Errors
-    /// The host cannot be reached, or does not let itself be looked at.
-    fn facts(&self) -> Result<Facts> {
-        match self.manage(&Manage::Facts)? {
-            Managed::Facts(facts) => Ok(*facts),
-            _ => Err(unexpected(self.name())),
+    /// It does not offer that.
+    pub fn to_forward(&self) -> Result<Arc<dyn Forward>> {
+        self.forward.clone().ok_or_else(|| self.lacks("forward a port"))
+    }
+
+    fn lacks(&self, what: &str) -> Problem {
+        Problem::refused(format!("{} cannot {what}", self.name)).why("this kind of place does not offer it")
+    }
+}
+
+/// The place that a host is at. Nothing is connected yet.
+///
+/// # Errors
+/// How it is got into cannot be understood.
+pub fn open(host: &Host, person: &Arc<dyn Person>) -> Result<Place> {
+    let manage: Arc<dyn Manage> = match &host.via {
+        Via::Lab(folder) => Arc::new(lab::LabHost::new(&host.name, folder)),
+        Via::Ssh(target) => Arc::new(ssh::SshHost::new(&host.name, target, &host.access, person.clone())?),
+    };
+    Ok(Place { name: host.name.clone(), manage: Some(manage), ..Place::default() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::Mutex;
+    use yestrel_core::firewall::Service;
+
+    /// A router that can map ports and nothing else: all that such a place needs.
+    #[derive(Default)]
+    struct Router(Mutex<Vec<Mapping>>);
+
+    impl Forward for Router {
+        fn mappings(&self) -> Result<Vec<Mapping>> {
+            Ok(self.0.lock().unwrap().clone())
         }
-    }
 
-    /// Brings the agent there, starts it, and has it start after a reboot. With `keep_version`, another program that is
-    /// there already stays.
-    ///
-    /// # Errors
-    /// The host cannot be reached, or refuses, or has an agent of another estate.
-    fn install(&self, estate: &str, keep_version: bool) -> Result<Installed> {
-        let version = yestrel_agent::gateway::VERSION.into();
-        match self.manage(&Manage::Install { version, estate: estate.into(), keep_version })? {
-            Managed::Installed { what: Some(what), .. } => Ok(what),
-            Managed::Installed { changed, what: None } => {
-                Ok(if changed { Installed::Upgraded } else { Installed::Nothing })
+        fn map(&self, mapping: &Mapping) -> Result<()> {
+            let mut all = self.0.lock().unwrap();
+            if all.iter().any(|other| other.outside == mapping.outside && other.to != mapping.to) {
+                return Err(Problem::refused(format!("{} is mapped already", mapping.outside)));
             }
-            _ => Err(unexpected(self.name())),
+            all.push(mapping.clone());
+            Ok(())
+        }
+
+        fn unmap(&self, outside: Service) -> Result<bool> {
+            let mut all = self.0.lock().unwrap();
+            let before = all.len();
+            all.retain(|mapping| mapping.outside != outside);
+            Ok(all.len() < before)
         }
     }
 
-    /// Asks the agent there.
-    ///
-    /// # Errors
-    /// The host or the agent cannot be reached, or the agent refuses.
-    fn ask(&self, ask: &Ask) -> Result<Answer> {
-        match self.manage(&Manage::Agent { ask: ask.clone() })? {
-            Managed::Agent { answer } => match *answer {
-                Answer::Refused(problem) => Err(problem),
-                answer => Ok(answer),
-            },
-            _ => Err(unexpected(self.name())),
-        }
+    #[test]
+    fn a_place_offers_what_it_can_and_says_what_it_cannot() {
+        let forward = Some(Arc::new(Router::default()) as Arc<dyn Forward>);
+        let router = Place { name: "yard-router".into(), forward, ..Place::default() };
+        let problem = router.to_manage().err().unwrap();
+        assert_eq!(problem.error, "yard-router cannot be managed");
+        let forward = router.to_forward().unwrap();
+        let mapping =
+            |to: &str| Mapping { outside: Service::udp(23817), inside: Service::udp(23817), to: to.parse().unwrap() };
+        forward.map(&mapping("192.168.61.7")).unwrap();
+        assert!(forward.map(&mapping("192.168.61.9")).is_err(), "somebody else's");
+        assert_eq!(forward.mappings().unwrap(), [mapping("192.168.61.7")]);
+        assert!(forward.unmap(Service::udp(23817)).unwrap() && !forward.unmap(Service::udp(23817)).unwrap());
     }
-
-    /// Removes the agent and every trace of it, and gives what was removed. An agent of another estate only with `force`.
-    ///
-    /// # Errors
-    /// The host cannot be reached, or something remains.
-    fn remove(&self, estate: &str, force: bool) -> Result<Vec<String>> {
-        let gone = match self.manage(&Manage::Remove { estate: estate.into(), force })? {
-            Managed::Removed { gone } => gone,
-            _ => return Err(unexpected(self.name())),
-        };
-        self.leave()?;
-        Ok(gone)
-    }
-}
-
-fn unexpected(host: &str) -> Problem {
-    Problem::failed(format!("the host {host} answers something else than was asked")).why("it runs another version")
-}
-
-/// The place that a host's `via` names: `lab:FOLDER`, or `ssh://user@address:port`. Nothing is connected yet.
-///
-/// # Errors
-/// No place of that kind.
-pub fn open(host: &Host, person: &Arc<dyn Person>) -> Result<Arc<dyn Place>> {
-    if let Some(folder) = host.via.strip_prefix("lab:") {
-        return Ok(Arc::new(LabPlace::new(&host.name, Path::new(folder))));
-    }
-    if host.via.starts_with("ssh://") {
-        return Ok(Arc::new(SshPlace::new(&host.name, &host.via, &host.access, person.clone())?));
-    }
-    Err(no_way(&host.via))
-}
-
-fn no_way(via: &str) -> Problem {
-    Problem::words(format!("{via:?} is no way to manage a host"))
-        .why("hosts are managed over SSH, or are hosts of the lab")
-        .try_("--via ssh://user@address:port")
-        .try_("--via lab   and yestrel lab start")
-}
-
-/// Whether there is a place of the kind that `via` names.
-///
-/// # Errors
-/// There is none.
-pub fn known(via: &str) -> Result<()> {
-    if via.starts_with("lab:") || via.starts_with("ssh://") { Ok(()) } else { Err(no_way(via)) }
 }

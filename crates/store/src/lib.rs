@@ -1,12 +1,22 @@
 //! Where an estate is kept. One trait in terms of rows, one implementation per kind of database, and the sealing
 //! of secrets, which never stand readable in any of them.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `rows` | what a database must be able to do |
+//! | `records` | how the nouns become rows |
+//! | `book` | the typed view of one transaction |
+//! | `sqlite` | an estate in one SQLite file |
+//! | `seal` | the sealing key, and what it seals |
 
+mod book;
 pub mod records;
 pub mod rows;
 pub mod seal;
 pub mod sqlite;
 
+pub use book::Book;
 pub use records::Record;
-pub use rows::{Book, Rows};
+pub use rows::Rows;
 pub use seal::SealingKey;
 pub use sqlite::SqliteStore;

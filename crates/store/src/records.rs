@@ -3,7 +3,7 @@
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
-use yestrel_core::nouns::{
+use yestrel_core::estate::{
     Authority, Credential, Device, Estate, Gateway, Group, Host, IssuedCertificate, Listener, Registry, Revocation,
     Session, SharedSecret, Site, StoredOrder, User,
 };
@@ -86,13 +86,13 @@ macro_rules! record {
 record!(Estate, "estates", "estate", structured["previous_keys"]);
 record!(Site, "sites", "site", structured["networks"]);
 record!(Host, "hosts", "host", structured["facts", "access"]);
-record!(Gateway, "gateways", "gateway", structured["updates", "also", "certificate", "lists_known"], flags["masquerade", "adopted"]);
-record!(Listener, "listeners", "listener", structured["resolvers"]);
+record!(Gateway, "gateways", "gateway", structured["updates", "also", "certificate", "lists_there"], flags["masquerade", "adopted"]);
+record!(Listener, "listeners", "listener", structured["tunnel", "serves", "resolvers"]);
 record!(User, "users", "user", structured["groups"]);
 record!(Group, "groups", "group");
 record!(Device, "devices", "device");
 record!(Credential, "credentials", "credential", structured["ways", "told", "gateways", "account"], flags["made_on_device", "once"]);
-record!(Address, "addresses", "address");
+record!(Address, "addresses", "address", flags["leased"]);
 record!(Revocation, "revocations", "revocation", structured["gateways"]);
 record!(StoredOrder, "orders", "order", structured["envelope"]);
 record!(Session, "sessions", "session");
@@ -104,17 +104,20 @@ record!(Registry, "registries", "registry", structured["methods"]);
 /// One inner address that is given out: the table keeps two credentials from ever having the same.
 #[derive(Debug, Clone, Serialize, serde::Deserialize)]
 pub struct Address {
-    /// `harbour/talon 10.187.44.2`.
+    /// `harbour/quill 10.187.44.2`.
     pub name: String,
     pub listener: String,
     pub inner: std::net::Ipv4Addr,
     pub credential: String,
+    /// Leased at a sign-in by the gateway's agent, rather than given with the credential.
+    pub leased: bool,
 }
 
 impl Address {
     /// The row that gives `inner` of `listener` to `credential`.
     #[must_use]
     pub fn new(listener: &str, inner: std::net::Ipv4Addr, credential: &str) -> Self {
-        Self { name: format!("{listener} {inner}"), listener: listener.into(), inner, credential: credential.into() }
+        let (name, leased) = (format!("{listener} {inner}"), false);
+        Self { name, listener: listener.into(), inner, credential: credential.into(), leased }
     }
 }

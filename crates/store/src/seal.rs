@@ -11,8 +11,8 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use chacha20poly1305::aead::{Aead as _, KeyInit as _, Payload};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
 use serde::{Deserialize, Serialize};
+use yestrel_core::estate::SealedSecret;
 use yestrel_core::keys::Secret;
-use yestrel_core::nouns::SealedSecret;
 use yestrel_core::{Problem, Result};
 use zeroize::Zeroizing;
 
@@ -235,33 +235,33 @@ impl SealingKey {
         XChaCha20Poly1305::new((&*self.0).into())
     }
 
-    /// Seals a secret for one place, "gateway harbour": elsewhere it does not open.
+    /// Seals a secret under one label, "gateway harbour": elsewhere it does not open.
     ///
     /// # Errors
     /// The system gives no random bytes.
-    pub fn seal(&self, secret: &Secret, place: &str) -> Result<SealedSecret> {
+    pub fn seal(&self, secret: &Secret, label: &str) -> Result<SealedSecret> {
         let mut nonce = [0; 24];
         random(&mut nonce)?;
         let sealed = self
             .cipher()
-            .encrypt(XNonce::from_slice(&nonce), Payload { msg: secret.reveal(), aad: place.as_bytes() })
+            .encrypt(XNonce::from_slice(&nonce), Payload { msg: secret.reveal(), aad: label.as_bytes() })
             .map_err(|_| Problem::failed("a secret cannot be sealed"))?;
         Ok(SealedSecret(BASE64.encode([&nonce[..], &sealed].concat())))
     }
 
-    /// Opens what [`SealingKey::seal`] sealed for the same place.
+    /// Opens what [`SealingKey::seal`] sealed under the same label.
     ///
     /// # Errors
-    /// Another key, another place, or altered.
-    pub fn open(&self, sealed: &SealedSecret, place: &str) -> Result<Secret> {
+    /// Another key, another label, or altered.
+    pub fn open(&self, sealed: &SealedSecret, label: &str) -> Result<Secret> {
         let wrong = || {
-            Problem::failed(format!("the secret of the {place} does not open"))
+            Problem::failed(format!("the secret of the {label} does not open"))
                 .why("it was altered, or the sealing key belongs to another estate")
         };
         let bytes = BASE64.decode(&sealed.0).map_err(|_| wrong())?;
         let (nonce, sealed) = bytes.split_at_checked(24).ok_or_else(wrong)?;
         self.cipher()
-            .decrypt(XNonce::from_slice(nonce), Payload { msg: sealed, aad: place.as_bytes() })
+            .decrypt(XNonce::from_slice(nonce), Payload { msg: sealed, aad: label.as_bytes() })
             .map(Secret::new)
             .map_err(|_| wrong())
     }

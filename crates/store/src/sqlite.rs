@@ -12,14 +12,14 @@ use serde_json::{Map, Value};
 use yestrel_core::audit::HistoryRow;
 use yestrel_core::{Problem, Result};
 
-use crate::rows::{Book, Row, Rows};
+use crate::book::Book;
+use crate::rows::{Row, Rows};
 use crate::seal::{check_folder, check_private};
 
 /// "YSTL": tells an estate from other SQLite files.
 const APPLICATION: i64 = 0x5953_544c;
 /// Each migration brings a file one version further.
-const MIGRATIONS: [&str; 3] =
-    [include_str!("migrations/0001.sql"), include_str!("migrations/0002.sql"), include_str!("migrations/0003.sql")];
+const MIGRATIONS: [&str; 1] = [include_str!("migrations/0001.sql")];
 /// How long a command waits for another that is writing.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -29,25 +29,20 @@ pub struct SqliteStore {
     path: PathBuf,
 }
 
-/// A full disk hides behind several errors of the database; whether it is one, the disk itself says.
-fn on_this_disk(path: &Path, problem: Problem) -> Problem {
-    let unclear = problem.why.as_deref().is_some_and(|why| why.contains("disk I/O") || why.contains("unable to open"));
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let full = nix::sys::statvfs::statvfs(folder).is_ok_and(|about| about.blocks_available() < 8);
-    if unclear && full {
-        return Problem::failed("the disk is full")
-            .why(format!("{} has no room left; nothing was changed", folder.display()))
-            .try_("make room, then the same command again");
-    }
-    problem
-}
-
-fn problem(error: &rusqlite::Error) -> Problem {
+/// What the database says, for a person. A full disk hides behind several errors of the database; whether it is one, the disk
+/// itself says.
+fn problem(path: &Path, error: &rusqlite::Error) -> Problem {
     let words = error.to_string();
+    let extended = error.sqlite_error().map(|error| error.extended_code);
     match error.sqlite_error_code() {
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Problem::failed("the estate is in use")
             .why(format!("another command has been writing to it for more than {} s", PATIENCE.as_secs()))
             .try_("the same command again, once the other is done"),
+        Some(ErrorCode::DiskFull | ErrorCode::SystemIoFailure | ErrorCode::CannotOpen) if disk_is_full(path) => {
+            Problem::failed("the disk is full")
+                .why(format!("{} has no room left; nothing was changed", folder_of(path).display()))
+                .try_("make room, then the same command again")
+        }
         Some(ErrorCode::DiskFull) => Problem::failed("the disk is full").why("nothing was changed"),
         Some(ErrorCode::ReadOnly | ErrorCode::CannotOpen) => {
             Problem::failed("the estate cannot be written").why(format!("{words}; nothing was changed"))
@@ -55,16 +50,24 @@ fn problem(error: &rusqlite::Error) -> Problem {
         Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
             Problem::failed("this file is no estate, or a damaged one").why(words)
         }
-        Some(ErrorCode::ConstraintViolation) if words.contains("FOREIGN KEY") => {
+        Some(ErrorCode::ConstraintViolation) if extended == Some(rusqlite::ffi::SQLITE_CONSTRAINT_FOREIGNKEY) => {
             Problem::refused("something else in the estate still needs this").why("nothing was changed")
         }
         _ => Problem::failed("the estate's database does not do as asked").why(words),
     }
 }
 
+fn folder_of(path: &Path) -> &Path {
+    path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+fn disk_is_full(path: &Path) -> bool {
+    nix::sys::statvfs::statvfs(folder_of(path)).is_ok_and(|about| about.blocks_available() < 8)
+}
+
 /// How an estate in a folder that cannot be written is opened for looking only; `None` in every other folder.
 fn in_read_only_folder(path: &Path) -> Result<Option<String>> {
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = folder_of(path);
     if nix::unistd::access(folder, nix::unistd::AccessFlags::W_OK).is_ok() {
         return Ok(None);
     }
@@ -107,7 +110,7 @@ impl SqliteStore {
             }
         })?;
         let mut store = Self::connect(path)?;
-        store.connection.pragma_update(None, "application_id", APPLICATION).map_err(|e| problem(&e))?;
+        store.connection.pragma_update(None, "application_id", APPLICATION).map_err(|e| problem(path, &e))?;
         store.migrate(0)?;
         Ok(store)
     }
@@ -128,18 +131,18 @@ impl SqliteStore {
         check_private(path, "the estate")?;
         check_folder(path)?;
         let no_estate = |why: String| Problem::failed(format!("{} is no estate", path.display())).why(why);
-        let mut store = Self::connect(path).map_err(|problem| on_this_disk(path, problem))?;
+        let mut store = Self::connect(path)?;
         let pragma = |name: &str| store.connection.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
         let application = pragma("application_id").map_err(|error| match error.sqlite_error_code() {
             Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
                 no_estate("it is another kind of file, or damaged".into())
             }
-            _ => on_this_disk(path, problem(&error)),
+            _ => problem(path, &error),
         })?;
         if application != APPLICATION {
             return Err(no_estate("it is a database of another program".into()));
         }
-        let version = pragma("user_version").map_err(|e| problem(&e))?;
+        let version = pragma("user_version").map_err(|e| problem(path, &e))?;
         let newest = MIGRATIONS.len() as i64;
         if version > newest {
             return Err(Problem::failed(format!("the estate {} is of a newer version", path.display()))
@@ -155,13 +158,13 @@ impl SqliteStore {
     fn connect(path: &Path) -> Result<Self> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let connection = match in_read_only_folder(path)? {
-            None => Connection::open_with_flags(path, flags).map_err(|e| problem(&e))?,
+            None => Connection::open_with_flags(path, flags).map_err(|e| problem(path, &e))?,
             // It can still be looked at.
             Some(uri) => {
                 let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI;
                 return Connection::open_with_flags(uri, flags)
                     .map(|connection| Self { connection, path: path.to_owned() })
-                    .map_err(|e| problem(&e));
+                    .map_err(|e| problem(path, &e));
             }
         };
         let set = || -> rusqlite::Result<()> {
@@ -172,19 +175,20 @@ impl SqliteStore {
             connection.pragma_update(None, "cache_size", -32 * 1024)?;
             Ok(())
         };
-        set().map_err(|e| problem(&e))?;
+        set().map_err(|e| problem(path, &e))?;
         Ok(Self { connection, path: path.to_owned() })
     }
 
     fn migrate(&mut self, from: usize) -> Result<()> {
-        self.connection.pragma_update(None, "journal_mode", "wal").map_err(|e| problem(&e))?;
+        let path = &self.path;
+        self.connection.pragma_update(None, "journal_mode", "wal").map_err(|e| problem(path, &e))?;
         let transaction =
-            self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| problem(&e))?;
+            self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| problem(path, &e))?;
         for (step, sql) in MIGRATIONS.iter().enumerate().skip(from) {
-            transaction.execute_batch(sql).map_err(|e| problem(&e))?;
-            transaction.pragma_update(None, "user_version", step as i64 + 1).map_err(|e| problem(&e))?;
+            transaction.execute_batch(sql).map_err(|e| problem(path, &e))?;
+            transaction.pragma_update(None, "user_version", step as i64 + 1).map_err(|e| problem(path, &e))?;
         }
-        transaction.commit().map_err(|e| problem(&e))
+        transaction.commit().map_err(|e| problem(path, &e))
     }
 
     /// One command's change: happens whole, or, when `change` fails, not at all. Waits for another command that is
@@ -193,15 +197,12 @@ impl SqliteStore {
     /// # Errors
     /// What `change` returns, or the database's own.
     pub fn write<R>(&mut self, now: Timestamp, who: &str, change: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
-        let path = self.path.clone();
-        let work = || {
-            let transaction =
-                self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| problem(&e))?;
-            let result = change(&Book::new(&SqliteRows(&transaction), now, who))?;
-            transaction.commit().map_err(|e| problem(&e))?;
-            Ok(result)
-        };
-        work().map_err(|problem| on_this_disk(&path, problem))
+        let path = &self.path;
+        let transaction =
+            self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| problem(path, &e))?;
+        let result = change(&Book::new(&SqliteRows { connection: &transaction, path }, now, who))?;
+        transaction.commit().map_err(|e| problem(path, &e))?;
+        Ok(result)
     }
 
     /// Copies the database as it stands at one moment, whatever other commands do meanwhile.
@@ -209,7 +210,7 @@ impl SqliteStore {
     /// # Errors
     /// The file is there, or cannot be written.
     pub fn copy_to(&mut self, path: &Path) -> Result<()> {
-        self.connection.execute("VACUUM INTO ?1", [path.to_string_lossy()]).map_err(|e| problem(&e))?;
+        self.connection.execute("VACUUM INTO ?1", [path.to_string_lossy()]).map_err(|e| problem(path, &e))?;
         use std::os::unix::fs::PermissionsExt as _;
         fs::set_permissions(path, fs::Permissions::from_mode(0o600))
             .map_err(|error| Problem::failed("the estate cannot be copied").why(error.to_string()))
@@ -220,8 +221,11 @@ impl SqliteStore {
     /// # Errors
     /// It is not, with what is wrong first.
     pub fn check(&mut self) -> Result<()> {
-        let found: String =
-            self.connection.query_row("PRAGMA integrity_check(1)", [], |row| row.get(0)).map_err(|e| problem(&e))?;
+        let path = &self.path;
+        let found: String = self
+            .connection
+            .query_row("PRAGMA integrity_check(1)", [], |row| row.get(0))
+            .map_err(|e| problem(path, &e))?;
         if found == "ok" { Ok(()) } else { Err(Problem::failed("the estate's database is damaged").why(found)) }
     }
 
@@ -230,12 +234,16 @@ impl SqliteStore {
     /// # Errors
     /// What `look` returns, or the database's own.
     pub fn read<R>(&self, now: Timestamp, look: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
-        let transaction = self.connection.unchecked_transaction().map_err(|e| problem(&e))?;
-        look(&Book::new(&SqliteRows(&transaction), now, ""))
+        let path = &self.path;
+        let transaction = self.connection.unchecked_transaction().map_err(|e| problem(path, &e))?;
+        look(&Book::new(&SqliteRows { connection: &transaction, path }, now, ""))
     }
 }
 
-struct SqliteRows<'a>(&'a Connection);
+struct SqliteRows<'a> {
+    connection: &'a Connection,
+    path: &'a Path,
+}
 
 /// A JSON value as an SQL parameter. Structures do not occur: records turn them into text first.
 struct Parameter<'a>(&'a Value);
@@ -268,10 +276,10 @@ fn read_row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
 impl SqliteRows<'_> {
     fn query(&self, sql: &str, parameters: &[&dyn rusqlite::ToSql]) -> Result<Vec<Row>> {
         let run = || {
-            let mut statement = self.0.prepare_cached(sql)?;
+            let mut statement = self.connection.prepare_cached(sql)?;
             statement.query_map(parameters, read_row)?.collect::<rusqlite::Result<Vec<_>>>()
         };
-        run().map_err(|e| problem(&e))
+        run().map_err(|e| problem(self.path, &e))
     }
 }
 
@@ -301,13 +309,13 @@ impl Rows for SqliteRows<'_> {
         );
         let values: Vec<_> = row.values().map(Parameter).collect();
         let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
-        let run = || self.0.prepare_cached(&sql)?.execute(&parameters[..]);
-        run().map(drop).map_err(|e| problem(&e))
+        let run = || self.connection.prepare_cached(&sql)?.execute(&parameters[..]);
+        run().map(drop).map_err(|e| problem(self.path, &e))
     }
 
     fn remove(&self, table: &str, key: &str) -> Result<bool> {
-        let run = || self.0.prepare_cached(&format!("DELETE FROM {table} WHERE name = ?1"))?.execute([key]);
-        run().map(|count| count > 0).map_err(|e| problem(&e))
+        let run = || self.connection.prepare_cached(&format!("DELETE FROM {table} WHERE name = ?1"))?.execute([key]);
+        run().map(|count| count > 0).map_err(|e| problem(self.path, &e))
     }
 
     fn history(&self, limit: usize) -> Result<Vec<HistoryRow>> {
@@ -330,23 +338,23 @@ impl Rows for SqliteRows<'_> {
 
     fn append_history(&self, row: &HistoryRow) -> Result<()> {
         let run = || {
-            self.0
+            self.connection
                 .prepare_cached("INSERT INTO history (number, at, who, what, subject, detail, hash) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
                 .execute(rusqlite::params![
                     row.number as i64, row.at, row.who, row.what, row.subject, row.detail, row.hash
                 ])?;
-            self.0
+            self.connection
                 .prepare_cached("INSERT INTO history_head (one, number, hash) VALUES (1, ?1, ?2) ON CONFLICT (one) DO UPDATE SET number = excluded.number, hash = excluded.hash")?
                 .execute(rusqlite::params![row.number as i64, row.hash])
         };
-        run().map(drop).map_err(|e| problem(&e))
+        run().map(drop).map_err(|e| problem(self.path, &e))
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use yestrel_core::nouns::{Group, Revocation, Site};
+    use yestrel_core::estate::{Group, Revocation, Site};
 
     fn at() -> Timestamp {
         "2027-03-02T08:15:00Z".parse().unwrap()

@@ -4,8 +4,22 @@
 //! with the moment and the bytes that arrived, and answers with bytes to send, events, and the next
 //! moment at which it wants to be asked again. The same code therefore runs in the agent, on a
 //! device, and in tests over a made-up network that loses, doubles and reorders what it likes.
+//!
+//! | module | holds |
+//! |---|---|
+//! | `quill` | Yestrel's own tunnel |
+//! | `timer` | deadlines in order, for every state machine |
+//! | `counters` | what happened in a session, counted by whoever moves its packets |
 
-pub mod talon;
+pub mod counters;
+pub mod quill;
+pub mod timer;
+
+/// A source of random bytes, handed in so that everything else can be repeated.
+pub trait Random: Send {
+    /// Fills `bytes`.
+    fn fill(&mut self, bytes: &mut [u8]);
+}
 
 /// Milliseconds since an origin that the caller chooses; it never goes backwards.
 ///

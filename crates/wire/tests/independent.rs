@@ -1,4 +1,4 @@
-//! A second implementation, written from `docs/talon.md` and the Noise specification alone, with other packages than the
+//! A second implementation, written from `docs/quill.md` and the Noise specification alone, with other packages than the
 //! first: it must read the vectors on that page and make the same bytes.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
@@ -159,7 +159,7 @@ fn counting(from: u8) -> StaticSecret {
 }
 
 fn check(cipher: Cipher, heading: &str) {
-    let whole = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/talon.md")).unwrap();
+    let whole = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/quill.md")).unwrap();
     let page = &whole[whole.find(&format!("### {heading}")).unwrap()..];
     let opening = vector(page, "```text\nopening\n", "answer\n");
     let answer = vector(page, "\nanswer\n", "device to gateway key\n");
@@ -171,12 +171,12 @@ fn check(cipher: Cipher, heading: &str) {
     let gateway_public = PublicKey::from(&gateway).to_bytes();
 
     // The tag that keeps strangers out.
-    let key = sha256(&[b"yestrel talon 1 opening", &gateway_public]);
+    let key = sha256(&[b"yestrel quill 1 opening", &gateway_public]);
     assert_eq!(opening[..8], hmac(&key, &opening[8..])[..8]);
 
     // Noise message 1: e, es, s, ss.
     let mut noise = Symmetric::new(cipher);
-    noise.mix_hash(b"yestrel talon 1");
+    noise.mix_hash(b"yestrel quill 1");
     noise.mix_hash(&gateway_public);
     let e1 = &opening[8..40];
     noise.mix_hash(e1);
@@ -218,7 +218,7 @@ fn check(cipher: Cipher, heading: &str) {
     assert_eq!((first_key.to_vec(), second_key.to_vec()), (up, down));
     let expand = |info: &[u8]| {
         let mut out = [0; 32];
-        hkdf::Hkdf::<Sha256>::new(Some(b"yestrel talon 1"), &first_key).expand(info, &mut out).unwrap();
+        hkdf::Hkdf::<Sha256>::new(Some(b"yestrel quill 1"), &first_key).expand(info, &mut out).unwrap();
         out
     };
     assert_eq!(&first[..8], b"gateway1");

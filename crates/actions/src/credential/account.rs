@@ -1,11 +1,13 @@
 //! Signing in with an account, and lock-outs.
 
 use yestrel_core::account;
-use yestrel_core::nouns::{CredentialKind, User, UserState};
+use yestrel_core::estate::{CredentialKind, User, UserState};
 use yestrel_core::{Problem, Result, moment};
 
-use super::{factor_place, live, named};
-use crate::Context;
+use super::wish::named;
+use crate::context::Context;
+use crate::find;
+use crate::keyring::labels;
 
 /// Ends the lock-out of an account before its time; whether there was one.
 ///
@@ -15,7 +17,7 @@ pub fn lift(context: &mut Context, text: &str) -> Result<bool> {
     context.write(|book| {
         let mut credential = named(book, text, Some(CredentialKind::Password))?;
         let now = book.now;
-        let locked = credential.account.as_mut().is_some_and(|account| account.lift(now));
+        let locked = credential.account_mut().is_some_and(|account| account.lift(now));
         book.put(&credential)?;
         if locked {
             book.note("credential lift", &credential.name, "")?;
@@ -32,7 +34,7 @@ pub fn sign_in(context: &mut Context, account_name: &str, password: &str, code: 
     let keys = context.keys()?;
     let (name, refused) = context.write(|book| {
         let device = account_name.replacen('.', "/", 1);
-        let mut credential = live(book, &device, CredentialKind::Password)?.ok_or_else(|| {
+        let mut credential = find::current(book, &device, CredentialKind::Password)?.ok_or_else(|| {
             Problem::refused(format!("there is no account {account_name:?}"))
                 .try_("yestrel credential list --kind password")
         })?;
@@ -46,10 +48,11 @@ pub fn sign_in(context: &mut Context, account_name: &str, password: &str, code: 
             return Err(Problem::refused(format!("{account_name} ended on {}", moment(end))));
         }
         let name = credential.name.clone();
-        let Some(account) = &mut credential.account else { return Err(Problem::failed("an account is damaged")) };
+        let Some(account) = credential.account_mut() else { return Err(Problem::failed("an account is damaged")) };
         let right = account::matches(password, &account.password);
         let second = account.second_factor.clone();
-        let secret = second.map(|second| keys.sealing.open(&second.secret, &factor_place(&name))).transpose()?;
+        let secret =
+            second.map(|second| keys.sealing.open(&second.secret, &labels::second_factor(&name))).transpose()?;
         let verdict = account.sign_in(right, secret.as_ref().map(|secret| (secret, code)), now);
         let refused = account::refusal(account_name, &verdict);
         if refused.is_none() {

@@ -4,15 +4,20 @@ use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use yestrel_core::nouns::{Authority, Credential, CredentialKind, Device, Revocation};
+use yestrel_core::estate::{
+    Authority, CertificateState, Credential, CredentialKind, Device, IssuedCertificate, Revocation,
+};
 use yestrel_core::x509::list::Reason;
 use yestrel_core::{Problem, Result, moment};
 use yestrel_store::Book;
 use yestrel_store::records::Address;
 
-use super::{all_live, members, named};
-use crate::authority::Keys;
-use crate::{Context, lists};
+use super::wish::named;
+use crate::authority::lists;
+use crate::changed::Changed;
+use crate::context::Context;
+use crate::find;
+use crate::keyring::Keys;
 
 /// Takes one credential back in the estate. The lists of authorities are signed after.
 pub(crate) fn revoke_within(
@@ -22,43 +27,35 @@ pub(crate) fn revoke_within(
     now: Timestamp,
 ) -> Result<Credential> {
     book.put(&Revocation {
-        name: credential.public_key.to_string(),
+        name: credential.identity.to_string(),
         device: credential.device.clone(),
         reason: reason.into(),
         at: now,
-        gateways: gateways_of(&credential),
+        gateways: credential.gateways().into_iter().collect(),
     })?;
     for address in book.find::<Address>(&[("credential", credential.name.as_str().into())])? {
         book.remove::<Address>(&address.name)?;
     }
-    if let Some(serial) = &credential.certificate {
-        lists::mark(book, serial, "revoked", Reason::of_words(reason), now)?;
+    if let Some(certificate) = credential.certificate() {
+        lists::mark(book, &certificate.serial, CertificateState::Revoked, Reason::of_words(reason), now)?;
     }
-    if let Some(account) = &mut credential.account {
+    if let Some(account) = credential.account_mut() {
         // Nothing of it is of use any more, and all of it could harm.
         (account.ms_chap, account.generated, account.second_factor) = (None, None, None);
         account.password = String::new();
     }
     credential.revoked = Some(now);
     credential.reason = Some(reason.into());
-    credential.private_key = None;
+    credential.set_private_key(None);
     book.put(&credential)?;
     Ok(credential)
-}
-
-/// The gateways at which a credential can come in.
-pub(crate) fn gateways_of(credential: &Credential) -> Vec<String> {
-    let ways =
-        credential.ways.iter().filter_map(|way| way.listener.split_once('/')).map(|(gateway, _)| gateway.to_owned());
-    let all: BTreeSet<_> = ways.chain(credential.gateways.iter().cloned()).collect();
-    all.into_iter().collect()
 }
 
 /// The authorities that signed these credentials' certificates.
 pub(super) fn authorities_of(book: &Book<'_>, credentials: &[Credential]) -> Result<Vec<String>> {
     let mut found = BTreeSet::new();
-    for serial in credentials.iter().filter_map(|credential| credential.certificate.as_ref()) {
-        if let Some(issued) = book.get::<yestrel_core::nouns::IssuedCertificate>(serial)? {
+    for certificate in credentials.iter().filter_map(Credential::certificate) {
+        if let Some(issued) = book.get::<IssuedCertificate>(&certificate.serial)? {
             found.insert(issued.authority);
         }
     }
@@ -69,17 +66,15 @@ pub(super) fn authorities_of(book: &Book<'_>, credentials: &[Credential]) -> Res
 #[derive(Debug, Default, Serialize)]
 pub struct Ended {
     pub credentials: Vec<Credential>,
-    /// Gateways that must learn it.
-    pub gateways: Vec<String>,
     /// Authorities whose list could not be signed, with the end of the one that is out.
     pub unsigned: Vec<(String, Option<Timestamp>)>,
 }
 
 /// Signs the lists of the authorities that these credentials concern, and names everybody who must learn it.
-pub(crate) fn announce(book: &Book<'_>, keys: &Keys, credentials: Vec<Credential>) -> Result<Ended> {
+pub(crate) fn announce(book: &Book<'_>, keys: &Keys, credentials: Vec<Credential>) -> Result<Changed<Ended>> {
     let authorities = authorities_of(book, &credentials)?;
     let missing = lists::sign_all(book, keys, &authorities, book.now)?;
-    let mut gateways: BTreeSet<_> = credentials.iter().flat_map(gateways_of).collect();
+    let mut gateways: BTreeSet<_> = credentials.iter().flat_map(Credential::gateways).collect();
     let mut unsigned = Vec::new();
     for name in authorities {
         let authority: Authority = book.need(&name)?;
@@ -88,7 +83,7 @@ pub(crate) fn announce(book: &Book<'_>, keys: &Keys, credentials: Vec<Credential
             unsigned.push((name, authority.list_until));
         }
     }
-    Ok(Ended { credentials, gateways: gateways.into_iter().collect(), unsigned })
+    Ok(Changed { what: Ended { credentials, unsigned }, gateways })
 }
 
 pub(crate) fn checked_reason(reason: &str) -> Result<&str> {
@@ -121,8 +116,8 @@ fn chosen(book: &Book<'_>, whose: &Whose) -> Result<Vec<Credential>> {
         Whose::Device(text, kind) => {
             if text.matches('/').count() < 2 {
                 let device: Device = book.need(text)?;
-                let mut live = all_live(book, &device.name)?;
-                live.retain(|one| kind.is_none_or(|kind| one.kind == kind));
+                let mut live = find::live_of_device(book, &device.name)?;
+                live.retain(|one| kind.is_none_or(|kind| one.kind() == kind));
                 if !live.is_empty() {
                     return Ok(live);
                 }
@@ -139,11 +134,10 @@ fn chosen(book: &Book<'_>, whose: &Whose) -> Result<Vec<Credential>> {
         }
         Whose::Group(group, kind) => {
             let mut all = Vec::new();
-            for user in members(book, group)? {
-                let filter = [("user", user.name.as_str().into()), ("revoked", serde_json::Value::Null)];
-                all.extend(book.find::<Credential>(&filter)?);
+            for user in find::members(book, group)? {
+                all.extend(find::live_of_user(book, &user.name)?);
             }
-            all.retain(|one| kind.is_none_or(|kind| one.kind == kind));
+            all.retain(|one| kind.is_none_or(|kind| one.kind() == kind));
             if all.is_empty() {
                 return Err(Problem::refused(format!("nobody in {group} has a credential that could be taken back")));
             }
@@ -156,7 +150,12 @@ fn chosen(book: &Book<'_>, whose: &Whose) -> Result<Vec<Credential>> {
 ///
 /// # Errors
 /// As [`would_revoke`], or no reason that can be shown.
-pub fn revoke(context: &mut Context, whose: &Whose, reason: &str, step: &mut dyn FnMut(usize, usize)) -> Result<Ended> {
+pub fn revoke(
+    context: &mut Context,
+    whose: &Whose,
+    reason: &str,
+    step: &mut dyn FnMut(usize, usize),
+) -> Result<Changed<Ended>> {
     let reason = checked_reason(reason)?;
     let (keys, now) = (context.keys()?, context.now);
     context.write(|book| {

@@ -5,10 +5,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::account::{self, Account, SecondFactor};
-use yestrel_core::keys::{KeyPair, PublicKey, Secret};
-use yestrel_core::nouns::{
-    Credential, CredentialKind, Device, Gateway, Group, Listener, Registry, Revocation, User, Way,
+use yestrel_core::admission::ProofKind;
+use yestrel_core::estate::{
+    CertificateKind, Credential, CredentialKind, Device, Gateway, Group, HeldCertificate, HeldKeyPair, HeldPassword,
+    Listener, Material, Method, Registry, Revocation, User, Way,
 };
+use yestrel_core::keys::{KeyPair, PublicKey, Secret};
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
 use yestrel_core::x509::names::SubjectName;
 use yestrel_core::x509::request::{self, Request};
@@ -19,15 +21,19 @@ use yestrel_store::records::Address;
 use yestrel_store::seal::{random as fill, random32};
 use zeroize::Zeroizing;
 
-use super::{MS_CHAP, Wish, factor_place, live, members, ms_chap_place, place};
-use crate::authority::{self, Keys, Signing, days_on, random, random16};
-use crate::{Context, estate, lists};
+use super::wish::Wish;
+use crate::authority::{lists, signing};
+use crate::context::Context;
+use crate::find;
+use crate::keyring::{Keys, Signing, days_on, labels, random, random16};
 
 /// Days that a device's certificate holds when neither the command nor a group of its user says otherwise.
 const CERTIFICATE_DAYS: i64 = 365;
 
 fn listeners(book: &Book<'_>, at: &[String]) -> Result<Vec<Listener>> {
-    let all: Vec<Listener> = book.all()?;
+    let takes_keys = |listener: &Listener| listener.tunnel.proofs().contains(&ProofKind::Key);
+    let mut all: Vec<Listener> = book.all()?;
+    all.retain(takes_keys);
     if at.is_empty() {
         let gateways: BTreeSet<_> = all.iter().map(|listener| listener.gateway.as_str()).collect();
         return match gateways.len() {
@@ -39,16 +45,21 @@ fn listeners(book: &Book<'_>, at: &[String]) -> Result<Vec<Listener>> {
         };
     }
     let mut chosen: Vec<Listener> = Vec::new();
-    for place in at {
-        let found: Vec<_> = if place.contains('/') {
-            vec![book.need::<Listener>(place)?]
+    for word in at {
+        let found: Vec<_> = if word.contains('/') {
+            let listener: Listener = book.need(word)?;
+            if !takes_keys(&listener) {
+                return Err(Problem::refused(format!("the listener {word} takes no key pair"))
+                    .why(format!("devices come in at its tunnel {} by other means", listener.tunnel.word())));
+            }
+            vec![listener]
         } else {
-            book.need::<Gateway>(place)?;
-            all.iter().filter(|listener| listener.gateway == *place).cloned().collect()
+            book.need::<Gateway>(word)?;
+            all.iter().filter(|listener| listener.gateway == *word).cloned().collect()
         };
         if found.is_empty() {
-            return Err(Problem::refused(format!("the gateway {place} has no listener"))
-                .try_(format!("yestrel listener open {place}")));
+            return Err(Problem::refused(format!("the gateway {word} has no listener"))
+                .try_(format!("yestrel listener open {word}")));
         }
         for listener in found {
             if !chosen.iter().any(|other| other.name == listener.name) {
@@ -65,8 +76,8 @@ fn gateways(book: &Book<'_>, at: &[String]) -> Result<Vec<String>> {
         return Ok(book.all::<Gateway>()?.into_iter().map(|gateway| gateway.name).collect());
     }
     at.iter()
-        .map(|place| {
-            let gateway = place.split('/').next().unwrap_or_default();
+        .map(|word| {
+            let gateway = word.split('/').next().unwrap_or_default();
             Ok(book.need::<Gateway>(gateway)?.name)
         })
         .collect()
@@ -93,7 +104,7 @@ impl Common {
             gateways: Vec::new(),
             signing: None,
             points: Points::default(),
-            organisation: estate::this(book)?.name,
+            organisation: find::this_estate(book)?.name,
             groups: BTreeMap::new(),
             ms_chap: false,
         };
@@ -113,11 +124,11 @@ impl Common {
         }
         common.gateways = gateways(book, &wish.at)?;
         if wish.kind == CredentialKind::Password {
-            let asks = |registry: &Registry| registry.methods.iter().any(|method| method == MS_CHAP);
+            let asks = |registry: &Registry| registry.methods.contains(&Method::MsChapV2);
             common.ms_chap = book.all::<Registry>()?.iter().any(asks);
             return Ok(common);
         }
-        let authority = authority::issuing(book, wish.authority.as_deref())?;
+        let authority = signing::issuing(book, wish.authority.as_deref())?;
         common.points = lists::points(book, &authority)?;
         common.signing = Some(keys.signing(authority)?);
         common.groups = book.all::<Group>()?.into_iter().map(|group| (group.name, group.lifetime)).collect();
@@ -151,7 +162,7 @@ pub(super) fn check_wish(wish: &Wish, now: Timestamp) -> Result<()> {
             Some("--key is for certificates: --kind certificate")
         }
         CredentialKind::Certificate | CredentialKind::Password if wish.once => {
-            Some("--once is for key pairs, which the tunnel talon ends with their session")
+            Some("--once is for key pairs, which the tunnel quill ends with their session")
         }
         CredentialKind::Password if wish.public_key.is_some() || wish.request.is_some() => {
             Some("an account has no key")
@@ -184,7 +195,7 @@ pub fn issue(context: &mut Context, device: &str, wish: &Wish) -> Result<Credent
 }
 
 fn issue_within(book: &Book<'_>, keys: &Keys, device: &Device, wish: &Wish, common: &mut Common) -> Result<Credential> {
-    if let Some(there) = live(book, &device.name, wish.kind)? {
+    if let Some(there) = find::current(book, &device.name, wish.kind)? {
         let what = wish.kind.words();
         return Err(Problem::refused(format!("{} has a {what} already", device.name))
             .why(format!("{} was issued on {}", there.name, moment(there.issued)))
@@ -216,13 +227,13 @@ pub fn would_issue(context: &mut Context, group: &str, kind: CredentialKind) -> 
 
 fn candidates(book: &Book<'_>, group: &str, kind: CredentialKind) -> Result<Many> {
     let mut many = Many::default();
-    for user in members(book, group)? {
+    for user in find::members(book, group)? {
         let devices: Vec<Device> = book.find(&[("user", user.name.as_str().into())])?;
         if devices.is_empty() {
             many.without_device.push(user.name);
         }
         for device in devices {
-            match live(book, &device.name, kind)? {
+            match find::current(book, &device.name, kind)? {
                 Some(_) => many.have_one.push(device.name),
                 None => many.done.push(device.name),
             }
@@ -276,19 +287,11 @@ pub(super) fn make(
     let number = book.find::<Credential>(&[("device", device.name.as_str().into())])?.len() + 1;
     let name = format!("{}/{number}", device.name);
     let mut credential = Credential {
-        name,
         device: device.name.clone(),
         user: device.user.clone(),
-        kind: wish.kind,
-        public_key: PublicKey([0; 32]),
-        made_on_device: false,
-        private_key: None,
-        ways: Vec::new(),
-        gateways: common.gateways.clone(),
-        certificate: None,
-        account: None,
+        identity: PublicKey([0; 32]),
+        material: Material::KeyPair(HeldKeyPair::default()),
         once: wish.once,
-        superseded: None,
         issued: now,
         valid_from: wish.valid_from,
         expires: wish.expires,
@@ -298,37 +301,39 @@ pub(super) fn make(
         reason: None,
         first_used: None,
         last_used: None,
+        name,
     };
     match wish.kind {
         CredentialKind::KeyPair => {
-            credential.public_key = match wish.public_key {
-                Some(public) => public,
+            let (identity, private_key) = match wish.public_key {
+                Some(public) => (public, None),
                 None => {
                     let pair = KeyPair::from_random(random32()?);
-                    credential.private_key = Some(keys.sealing.seal(&pair.private, &place(&credential.name))?);
-                    pair.public
+                    let label = labels::credential(&credential.name);
+                    (pair.public, Some(keys.sealing.seal(&pair.private, &label)?))
                 }
             };
-            credential.made_on_device = credential.private_key.is_none();
+            credential.identity = identity;
+            let made_on_device = private_key.is_none();
+            credential.material = Material::KeyPair(HeldKeyPair { private_key, made_on_device, ways: Vec::new() });
         }
         CredentialKind::Certificate => certify(book, keys, device, wish, common, &mut credential)?,
         CredentialKind::Password => {
-            credential.public_key = PublicKey(random32()?);
-            credential.account = Some(open_account(book, keys, device, wish, common, &credential.name)?);
+            credential.identity = PublicKey(random32()?);
+            let account = open_account(book, keys, device, wish, common, &credential.name)?;
+            credential.material = Material::Password(HeldPassword { account, gateways: common.gateways.clone() });
         }
     }
-    let text = credential.public_key.to_string();
-    if book.get::<Revocation>(&text)?.is_some() || !book.find::<Credential>(&[("public_key", text.into())])?.is_empty()
-    {
+    let text = credential.identity.to_string();
+    if book.get::<Revocation>(&text)?.is_some() || !book.find::<Credential>(&[("identity", text.into())])?.is_empty() {
         return Err(Problem::refused("this public key is known already")
             .why("a key belongs to one credential of one device, and a revoked one stays out for good")
             .try_("a new key pair, made on the device"));
     }
     book.put(&credential)?;
-    if wish.kind == CredentialKind::KeyPair {
+    if let Material::KeyPair(pair) = &mut credential.material {
         for listener in common.listeners.clone() {
-            let way = common.give_address(book, &listener, &credential.name)?;
-            credential.ways.push(way);
+            pair.ways.push(common.give_address(book, &listener, &credential.name)?);
         }
         book.put(&credential)?;
     }
@@ -356,9 +361,9 @@ fn certify(
     credential: &mut Credential,
 ) -> Result<()> {
     let now = book.now;
-    let signing = common.signing.as_ref().ok_or_else(|| Problem::failed("no authority was chosen"))?;
+    let by = common.signing.as_ref().ok_or_else(|| Problem::failed("no authority was chosen"))?;
     let user: User = book.need(&device.user)?;
-    let names = names_of(&user, signing.authority.domain.as_deref(), &common.organisation);
+    let names = names_of(&user, by.authority.domain.as_deref(), &common.organisation);
     let (public, private) = match &wish.request {
         Some(bytes) => {
             let asked: Request = request::read(bytes)?;
@@ -376,7 +381,7 @@ fn certify(
     let days = user.groups.iter().filter_map(|group| common.groups.get(group).copied().flatten()).min();
     let until = wish.expires.unwrap_or_else(|| {
         let by_group = days_on(now, days.map_or(CERTIFICATE_DAYS, i64::from));
-        by_group.min(signing.certificate.not_after())
+        by_group.min(by.certificate.not_after())
     });
     let wanted = Wanted {
         serial: random16()?,
@@ -389,13 +394,18 @@ fn certify(
         purpose: Purpose::Device,
         points: &common.points,
     };
-    let certificate = certificate::issue(&wanted, &signing.issuer(), &random())?;
-    authority::record(book, &signing.authority.name, "device", &credential.name, &certificate, now)?;
-    credential.public_key = key::identity(&public)?;
-    credential.private_key =
-        private.map(|private| keys.sealing.seal(private.pkcs8(), &place(&credential.name))).transpose()?;
-    credential.made_on_device = credential.private_key.is_none();
-    credential.certificate = Some(certificate.serial());
+    let certificate = certificate::issue(&wanted, &by.issuer(), &random())?;
+    signing::record(book, &by.authority.name, CertificateKind::Device, &credential.name, &certificate, now)?;
+    let label = labels::credential(&credential.name);
+    let private_key = private.map(|private| keys.sealing.seal(private.pkcs8(), &label)).transpose()?;
+    credential.identity = key::identity(&public)?;
+    credential.material = Material::Certificate(HeldCertificate {
+        serial: certificate.serial(),
+        made_on_device: private_key.is_none(),
+        private_key,
+        gateways: common.gateways.clone(),
+        superseded: None,
+    });
     credential.expires = Some(until);
     Ok(())
 }
@@ -423,17 +433,20 @@ fn open_account(
             Zeroizing::new(String::from_utf8_lossy(made.reveal()).into_owned())
         }
     };
-    let seal = |secret: &Secret, place: &str| keys.sealing.seal(secret, place);
+    let seal = |secret: &Secret, label: &str| keys.sealing.seal(secret, label);
     let generated = match wish.password {
-        None => Some(seal(&Secret::new(password.as_bytes().to_vec()), &place(credential))?),
+        None => Some(seal(&Secret::new(password.as_bytes().to_vec()), &labels::credential(credential))?),
         Some(_) => None,
     };
-    let ms_chap =
-        if common.ms_chap { Some(seal(&account::ms_chap_form(&password), &ms_chap_place(credential))?) } else { None };
+    let ms_chap = if common.ms_chap {
+        Some(seal(&account::ms_chap_form(&password), &labels::ms_chap(credential))?)
+    } else {
+        None
+    };
     let second_factor = if wish.second_factor {
         let mut bytes = [0; 20];
         fill(&mut bytes)?;
-        let secret = seal(&Secret::new(bytes.to_vec()), &factor_place(credential))?;
+        let secret = seal(&Secret::new(bytes.to_vec()), &labels::second_factor(credential))?;
         Some(SecondFactor { secret, used: 0, handed_over: false })
     } else {
         None
@@ -453,11 +466,11 @@ fn open_account(
 
 /// Where and as what a credential holds, in one line.
 fn described(credential: &Credential) -> String {
-    let ways =
-        credential.ways.iter().map(|way| format!("{} {}", way.listener, way.inner)).collect::<Vec<_>>().join(", ");
-    match (credential.kind, &credential.certificate) {
-        (CredentialKind::Certificate, Some(serial)) => format!("certificate {serial}"),
-        (CredentialKind::Password, _) => "password account".into(),
-        _ => ways,
+    match &credential.material {
+        Material::KeyPair(pair) => {
+            pair.ways.iter().map(|way| format!("{} {}", way.listener, way.inner)).collect::<Vec<_>>().join(", ")
+        }
+        Material::Certificate(certificate) => format!("certificate {}", certificate.serial),
+        Material::Password(_) => "password account".into(),
     }
 }

@@ -1,119 +1,48 @@
 //! Credentials: what lets one device in, of whatever kind.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `wish` | what a command says about a credential to be made, and which one it names |
+//! | `issue` | issuing, to one device or to a group's |
+//! | `renew` | renewing, by hand and before the end |
+//! | `end` | taking back, and telling everybody who must know |
+//! | `account` | signing in with an account, lock-outs |
+//! | `handover` | handing over for Yestrel's own program, and opening that on the device |
+//! | `forms` | handing over in the forms that systems take |
+//! | `shared_secret` | secrets of listeners and of links |
 
 mod account;
-mod end;
+pub(crate) mod end;
+pub mod forms;
+pub mod handover;
 mod issue;
 mod renew;
+pub mod shared_secret;
+mod wish;
 
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use yestrel_core::keys::PublicKey;
-use yestrel_core::nouns::{
-    Credential, CredentialKind, CredentialState, Device, Gateway, Group, Listener, User, UserState,
+use yestrel_core::estate::{
+    Credential, CredentialKind, CredentialState, Device, Gateway, Listener, Site, User, UserState,
 };
-use yestrel_core::x509::Algorithm;
 use yestrel_core::{Problem, Result};
-use yestrel_store::Book;
-use zeroize::Zeroizing;
 
-use crate::Context;
+use crate::context::Context;
+use wish::named;
 
 pub use account::{lift, sign_in};
 pub use end::{Ended, Whose, revoke, would_revoke};
-pub(crate) use end::{announce, checked_reason, gateways_of, revoke_within};
 pub use issue::{Many, issue, issue_group, would_issue};
 pub use renew::{Due, Renewed, renew, renew_due, would_renew};
-
-/// The method that needs a form of the password beside the one at rest.
-pub const MS_CHAP: &str = "ms-chap-v2";
-
-/// Under which place a credential's key is sealed.
-pub(crate) fn place(credential: &str) -> String {
-    format!("credential {credential}")
-}
-
-/// Under which place an account's second factor is sealed.
-pub(crate) fn factor_place(credential: &str) -> String {
-    format!("second factor of {credential}")
-}
-
-/// Under which place the form for MS-CHAPv2 is sealed.
-pub(crate) fn ms_chap_place(credential: &str) -> String {
-    format!("{MS_CHAP} form of {credential}")
-}
-
-/// What a command says about a credential to be issued.
-#[derive(Debug, Default)]
-pub struct Wish {
-    pub kind: CredentialKind,
-    /// Listeners or gateways, in order of preference; empty: all there are, if that is one gateway.
-    pub at: Vec<String>,
-    /// Made on the device; its private half never comes here.
-    pub public_key: Option<PublicKey>,
-    /// PKCS#10, made on the device.
-    pub request: Option<Vec<u8>>,
-    /// What a certificate's key is made of, where it is made here.
-    pub algorithm: Algorithm,
-    /// The authority that signs a certificate.
-    pub authority: Option<String>,
-    /// For an account; `None`: one is made.
-    pub password: Option<Zeroizing<String>>,
-    pub second_factor: bool,
-    /// Good for one session.
-    pub once: bool,
-    pub valid_from: Option<Timestamp>,
-    pub expires: Option<Timestamp>,
-}
-
-/// The credential of a device that is neither revoked nor replaced.
-pub(crate) fn live(book: &Book<'_>, device: &str, kind: CredentialKind) -> Result<Option<Credential>> {
-    Ok(all_live(book, device)?
-        .into_iter()
-        .rfind(|credential| credential.kind == kind && credential.superseded.is_none()))
-}
-
-/// Every credential with which a device could come in.
-pub(crate) fn all_live(book: &Book<'_>, device: &str) -> Result<Vec<Credential>> {
-    book.find::<Credential>(&[("device", device.into()), ("revoked", serde_json::Value::Null)])
-}
-
-/// The credential that a command names: by device, and by kind where a device has several, or whole (`mara/laptop/1`).
-pub(crate) fn named(book: &Book<'_>, text: &str, kind: Option<CredentialKind>) -> Result<Credential> {
-    if text.matches('/').count() >= 2 {
-        return book.need(text);
-    }
-    let device: Device = book.need(text)?;
-    let mut all: Vec<Credential> = book.find(&[("device", device.name.as_str().into())])?;
-    all.retain(|credential| kind.is_none_or(|kind| credential.kind == kind));
-    let open = |credential: &Credential| credential.revoked.is_none() && credential.superseded.is_none();
-    let kinds: BTreeSet<_> = all.iter().filter(|one| open(one)).map(|one| one.kind.word()).collect();
-    if kinds.len() > 1 {
-        return Err(Problem::words(format!("{} has several credentials; which is meant?", device.name))
-            .why(kinds.into_iter().collect::<Vec<_>>().join(", "))
-            .try_("--kind KIND, or its whole name: USER/DEVICE/NUMBER"));
-    }
-    all.sort_by_key(|credential| (open(credential), credential.issued, credential.name.clone()));
-    all.pop().ok_or_else(|| {
-        Problem::words(match kind {
-            Some(kind) => format!("{} has no {}", device.name, kind.words()),
-            None => format!("{} has no credential", device.name),
-        })
-        .try_(format!("yestrel credential issue {}", device.name))
-    })
-}
-
-fn members(book: &Book<'_>, group: &str) -> Result<Vec<User>> {
-    book.need::<Group>(group)?;
-    Ok(book.all::<User>()?.into_iter().filter(|user| user.groups.iter().any(|one| one == group)).collect())
-}
+pub use wish::Wish;
 
 /// A credential with how it stands.
 #[derive(Debug, Serialize)]
-pub struct View {
+pub struct CredentialStanding {
     pub credential: Credential,
-    pub state: String,
+    pub state: CredentialState,
     /// What its handover says that is no longer so.
     pub stale: Vec<String>,
     pub suspended: bool,
@@ -132,7 +61,7 @@ pub struct Filter {
 ///
 /// # Errors
 /// No such device.
-pub fn list(context: &mut Context, device: Option<&str>, filter: &Filter) -> Result<Vec<View>> {
+pub fn list(context: &mut Context, device: Option<&str>, filter: &Filter) -> Result<Vec<CredentialStanding>> {
     let now = context.now;
     context.read(|book| {
         let credentials: Vec<Credential> = match device {
@@ -142,24 +71,23 @@ pub fn list(context: &mut Context, device: Option<&str>, filter: &Filter) -> Res
             }
             None => book.all()?,
         };
-        let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all()?);
+        let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
         let suspended: BTreeSet<_> = book
             .all::<User>()?
             .into_iter()
             .filter(|user| user.state == UserState::Suspended)
             .map(|user| user.name)
             .collect();
-        let views = credentials.into_iter().filter(|credential| {
+        let chosen = credentials.into_iter().filter(|credential| {
             filter.state.is_none_or(|state| credential.state(now) == state)
-                && filter.kind.is_none_or(|kind| credential.kind == kind)
+                && filter.kind.is_none_or(|kind| credential.kind() == kind)
                 && filter.expiring.is_none_or(|by| {
-                    let open = credential.revoked.is_none() && credential.superseded.is_none();
-                    open && credential.expires.is_some_and(|end| end > now && end <= by)
+                    credential.is_current() && credential.expires.is_some_and(|end| end > now && end <= by)
                 })
         });
-        Ok(views
-            .map(|credential| View {
-                state: credential.state(now).word().into(),
+        Ok(chosen
+            .map(|credential| CredentialStanding {
+                state: credential.state(now),
                 stale: if credential.revoked.is_some() {
                     Vec::new()
                 } else {
@@ -176,10 +104,10 @@ pub fn list(context: &mut Context, device: Option<&str>, filter: &Filter) -> Res
 ///
 /// # Errors
 /// There is none.
-pub fn show(context: &mut Context, text: &str, kind: Option<CredentialKind>) -> Result<View> {
+pub fn show(context: &mut Context, text: &str, kind: Option<CredentialKind>) -> Result<CredentialStanding> {
     let credential = context.read(|book| named(book, text, kind))?;
     let found = list(context, Some(&credential.device), &Filter::default())?
         .into_iter()
-        .find(|view| view.credential.name == credential.name);
+        .find(|found| found.credential.name == credential.name);
     found.ok_or_else(|| Problem::failed(format!("the credential {text} is gone")))
 }

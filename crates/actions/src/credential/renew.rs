@@ -3,23 +3,23 @@
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use yestrel_core::nouns::{Authority, Credential, CredentialKind, Device};
+use yestrel_core::estate::{Authority, Credential, CredentialKind, Device, Material, Way};
 use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
 use yestrel_store::records::Address;
 
-use super::end::{authorities_of, gateways_of, revoke_within};
+use super::end::{authorities_of, revoke_within};
 use super::issue::{Common, check_wish, make};
-use super::{Wish, named};
-use crate::Context;
-use crate::authority::Keys;
+use super::wish::{Wish, named};
+use crate::changed::Changed;
+use crate::context::Context;
+use crate::keyring::Keys;
 
 /// What a renewal made.
 #[derive(Debug)]
 pub struct Renewed {
     pub credential: Credential,
     pub before: Credential,
-    pub gateways: Vec<String>,
 }
 
 /// Renews one credential. A key pair: same ways and addresses, the old key revoked at once. A certificate: the old one holds
@@ -27,7 +27,7 @@ pub struct Renewed {
 ///
 /// # Errors
 /// There is none to renew, or it is revoked.
-pub fn renew(context: &mut Context, text: &str, kind: Option<CredentialKind>, wish: &Wish) -> Result<Renewed> {
+pub fn renew(context: &mut Context, text: &str, kind: Option<CredentialKind>, wish: &Wish) -> Result<Changed<Renewed>> {
     let keys = context.keys()?;
     context.write(|book| {
         let old = named(book, text, kind)?;
@@ -35,7 +35,7 @@ pub fn renew(context: &mut Context, text: &str, kind: Option<CredentialKind>, wi
     })
 }
 
-fn renew_within(book: &Book<'_>, keys: &Keys, old: Credential, wish: &Wish) -> Result<Renewed> {
+fn renew_within(book: &Book<'_>, keys: &Keys, mut old: Credential, wish: &Wish) -> Result<Changed<Renewed>> {
     let now = book.now;
     if old.revoked.is_some() {
         return Err(Problem::refused(format!("{} is revoked", old.name))
@@ -44,12 +44,11 @@ fn renew_within(book: &Book<'_>, keys: &Keys, old: Credential, wish: &Wish) -> R
     }
     let device: Device = book.need(&old.device)?;
     // As long as before, from now on; a certificate as its groups say.
-    let as_before = old.expires.filter(|_| old.kind != CredentialKind::Certificate);
+    let as_before = old.expires.filter(|_| old.kind() != CredentialKind::Certificate);
     let expires = wish.expires.or_else(|| as_before.map(|end| now + end.duration_since(old.issued)));
-    let at = if old.kind == CredentialKind::KeyPair {
-        old.ways.iter().map(|way| way.listener.clone()).collect()
-    } else {
-        old.gateways.clone()
+    let at = match old.kind() {
+        CredentialKind::KeyPair => old.ways().iter().map(|way| way.listener.clone()).collect(),
+        _ => old.anywhere_at().to_vec(),
     };
     let signed_by = authorities_of(book, std::slice::from_ref(&old))?.pop();
     let still = match &signed_by {
@@ -57,26 +56,24 @@ fn renew_within(book: &Book<'_>, keys: &Keys, old: Credential, wish: &Wish) -> R
         None => false,
     };
     let wish = Wish {
-        kind: old.kind,
+        kind: old.kind(),
         at,
         public_key: wish.public_key,
         request: wish.request.clone(),
         algorithm: wish.algorithm,
         authority: wish.authority.clone().or(signed_by.filter(|_| still)),
         password: wish.password.clone(),
-        second_factor: old.account.as_ref().is_some_and(|account| account.second_factor.is_some())
-            || wish.second_factor,
+        second_factor: old.account().is_some_and(|account| account.second_factor.is_some()) || wish.second_factor,
         once: old.once,
         valid_from: wish.valid_from,
         expires,
     };
     check_wish(&wish, now)?;
-    let gateways = gateways_of(&old);
-    let before = if old.kind == CredentialKind::Certificate {
-        let mut old = old;
-        old.superseded = Some(now);
+    let gateways = old.gateways();
+    let before = if let Material::Certificate(certificate) = &mut old.material {
+        certificate.superseded = Some(now);
         // A key that was never handed over is of no use any more.
-        old.private_key = None;
+        certificate.private_key = None;
         book.put(&old)?;
         old
     } else {
@@ -85,19 +82,24 @@ fn renew_within(book: &Book<'_>, keys: &Keys, old: Credential, wish: &Wish) -> R
     };
     let mut common = Common::gather(book, keys, &wish)?;
     let mut credential = make(book, keys, &device, &wish, &mut common)?;
-    for (way, was) in credential.ways.iter_mut().zip(&before.ways) {
+    let name = credential.name.clone();
+    let ways: &mut [Way] = match &mut credential.material {
+        Material::KeyPair(pair) => &mut pair.ways,
+        _ => &mut [],
+    };
+    for (way, was) in ways.iter_mut().zip(before.ways()) {
         if way.listener == was.listener && way.inner != was.inner {
             let free = book.get::<Address>(&Address::new(&way.listener, was.inner, "").name)?.is_none();
             if free {
                 book.remove::<Address>(&Address::new(&way.listener, way.inner, "").name)?;
-                book.put(&Address::new(&way.listener, was.inner, &credential.name))?;
+                book.put(&Address::new(&way.listener, was.inner, &name))?;
                 way.inner = was.inner;
             }
         }
     }
     book.put(&credential)?;
     book.note("credential renew", &credential.name, &format!("in place of {}", before.name))?;
-    Ok(Renewed { credential, before, gateways })
+    Ok(Changed { what: Renewed { credential, before }, gateways })
 }
 
 /// What is due for renewal.
@@ -120,8 +122,8 @@ fn due(book: &Book<'_>, by: Timestamp) -> Result<(Due, Vec<Credential>)> {
         if !credential.expires.is_some_and(|end| end > book.now && end <= by) {
             continue;
         }
-        match credential.kind {
-            CredentialKind::Certificate if credential.made_on_device => due.by_request.push(credential.name),
+        match credential.kind() {
+            CredentialKind::Certificate if credential.made_on_device() => due.by_request.push(credential.name),
             CredentialKind::Certificate => {
                 due.certificates.push(credential.name.clone());
                 renew.push(credential);
@@ -140,16 +142,11 @@ pub fn would_renew(context: &mut Context, by: Timestamp) -> Result<Due> {
     context.read(|book| Ok(due(book, by)?.0))
 }
 
-/// Renews every certificate that ends by a moment; each old one holds until its end. Gives also the gateways that must learn
-/// the new ones.
+/// Renews every certificate that ends by a moment; each old one holds until its end.
 ///
 /// # Errors
 /// The key of an authority is away; then nothing has changed.
-pub fn renew_due(
-    context: &mut Context,
-    by: Timestamp,
-    step: &mut dyn FnMut(usize, usize),
-) -> Result<(Due, Vec<String>)> {
+pub fn renew_due(context: &mut Context, by: Timestamp, step: &mut dyn FnMut(usize, usize)) -> Result<Changed<Due>> {
     let keys = context.keys()?;
     context.write(|book| {
         let (mut due, renew) = due(book, by)?;
@@ -159,9 +156,9 @@ pub fn renew_due(
         for (at, credential) in renew.into_iter().enumerate() {
             let renewed = renew_within(book, &keys, credential, &Wish::default())?;
             gateways.extend(renewed.gateways);
-            due.certificates.push(renewed.credential.name);
+            due.certificates.push(renewed.what.credential.name);
             step(at + 1, count);
         }
-        Ok((due, gateways.into_iter().collect()))
+        Ok(Changed { what: due, gateways })
     })
 }

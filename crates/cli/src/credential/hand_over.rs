@@ -2,25 +2,27 @@
 
 use std::path::{Path, PathBuf};
 
-use yestrel_actions::credential::View;
-use yestrel_actions::forms::{self, Bundle, Form};
-use yestrel_actions::{Context, handover};
+use yestrel_actions::Context;
+use yestrel_actions::credential::forms::{self, Bundle, Form};
+use yestrel_actions::credential::{CredentialStanding, handover};
 use yestrel_core::{Problem, Result};
 
-use super::FormName;
+use super::form::FormName;
+use crate::ask;
+use crate::global::Global;
 use crate::output::Output;
-use crate::{Global, ask, authority};
+use crate::words;
 
 pub(super) fn certificate(
     global: &Global,
     context: &mut Context,
-    view: &View,
+    standing: &CredentialStanding,
     to: Option<PathBuf>,
     form: Option<FormName>,
     old: bool,
 ) -> Result<()> {
     let output = global.output();
-    let name = &view.credential.name;
+    let name = &standing.credential.name;
     let form = match form {
         None | Some(FormName::Pkcs12) => Form::Pkcs12 { old },
         Some(_) if old => {
@@ -40,9 +42,9 @@ pub(super) fn certificate(
         Form::Windows => ".ps1",
         Form::Android => ".zip",
     };
-    let default = format!("{}{ending}", view.credential.device.replace('/', "-"));
+    let default = format!("{}{ending}", standing.credential.device.replace('/', "-"));
     let to = ask::file(to, &default, "a bundle goes to a file; its password is shown here, apart from it")?;
-    if !view.credential.made_on_device {
+    if !standing.credential.made_on_device() {
         ask::confirm(
             global.yes,
             &format!("this reveals the private key of {name} to {}, and erases it from the estate", to.display()),
@@ -63,14 +65,19 @@ pub(super) fn certificate(
     })?;
     output.say(&format!("handed {} over in {}, as {}", handed.name, to.display(), forms::word(form)));
     if let Some(password) = transport {
-        authority::say_transport(output, &password);
+        words::say_transport(output, &password);
     }
     Ok(())
 }
 
-pub(super) fn account(global: &Global, context: &mut Context, view: &View, to: Option<&Path>) -> Result<()> {
+pub(super) fn account(
+    global: &Global,
+    context: &mut Context,
+    standing: &CredentialStanding,
+    to: Option<&Path>,
+) -> Result<()> {
     let output = global.output();
-    let name = &view.credential.name;
+    let name = &standing.credential.name;
     let where_to = to.map_or_else(|| "this terminal".to_owned(), |path| path.display().to_string());
     ask::confirm(global.yes, &format!("this reveals what {name} signs in with to {where_to}, once"))?;
     forms::hand_over_account(context, name, |told| {

@@ -1,5 +1,12 @@
 //! `yestrel credential`
+//!
+//! | file | its job |
+//! |---|---|
+//! | `form` | the words for the forms of a handover |
+//! | `hand_over` | giving certificates and accounts to devices |
+//! | `shared_secret` | secrets of listeners and of links, by the same verbs |
 
+mod form;
 mod hand_over;
 mod shared_secret;
 
@@ -7,18 +14,21 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
-use yestrel_actions::credential::{self, Filter, View, Whose, Wish};
-use yestrel_actions::forms;
-use yestrel_actions::{Context, handover, shared};
-use yestrel_core::facts::Grade;
+use yestrel_actions::Context;
+use yestrel_actions::credential::{self, CredentialStanding, Filter, Whose, Wish};
+use yestrel_actions::credential::{forms, handover, shared_secret as shared};
+use yestrel_core::estate::{Credential, CredentialKind, CredentialState};
+use yestrel_core::findings::Grade;
 use yestrel_core::keys::PublicKey;
-use yestrel_core::nouns::{Credential, CredentialKind, CredentialState};
 use yestrel_core::x509::Algorithm;
 use yestrel_core::{Problem, Result};
 
-use crate::authority::{self, read_file, shown};
+use form::FormName;
+
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, Output, Table, list};
-use crate::{Global, ask};
+use crate::words::{self, moment, read_file, shown};
 
 #[derive(Clone, Copy, ValueEnum)]
 pub enum StateName {
@@ -31,7 +41,7 @@ pub enum StateName {
 /// What lets somebody in.
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum KindName {
-    /// X25519, for the tunnel talon
+    /// X25519, for the tunnel quill
     KeyPair,
     /// X.509, for clients that devices have
     Certificate,
@@ -51,20 +61,6 @@ impl KindName {
             Self::SharedSecret => None,
         }
     }
-}
-
-#[derive(Clone, Copy, ValueEnum)]
-pub enum FormName {
-    /// One file with key, certificate and chain under a transport password
-    Pkcs12,
-    /// A folder of PEM files, the key readable
-    Pem,
-    /// A signed configuration profile
-    Apple,
-    /// A PowerShell script
-    Windows,
-    /// A bundle with steps
-    Android,
 }
 
 #[derive(Subcommand)]
@@ -221,7 +217,7 @@ pub struct About {
     #[arg(long)]
     authority: Option<String>,
     /// What a certificate's key is made of, where it is made here: p-256, p-384, rsa-3072, rsa-4096
-    #[arg(long = "key", value_name = "KIND", default_value = "p-256", value_parser = authority::algorithm)]
+    #[arg(long = "key", value_name = "KIND", default_value = "p-256", value_parser = words::algorithm)]
     algorithm: Algorithm,
     /// Make the password of an account, instead of asking for it twice
     #[arg(long, conflicts_with = "password_file")]
@@ -270,47 +266,21 @@ fn public_key(text: &str) -> std::result::Result<PublicKey, String> {
     text.parse().map_err(|problem: Problem| problem.why.unwrap_or(problem.error))
 }
 
-/// A date (its beginning, UTC), a moment, or a time from now.
-pub fn moment(text: &str) -> std::result::Result<Timestamp, String> {
-    if let Ok(at) = text.parse::<Timestamp>() {
-        return Ok(at);
-    }
-    if let Ok(date) = text.parse::<jiff::civil::Date>() {
-        return date.to_zoned(jiff::tz::TimeZone::UTC).map(|at| at.timestamp()).map_err(|error| error.to_string());
-    }
-    let unknown =
-        || "a date (2027-05-31), a moment (2027-05-31T00:00:00Z), or a time from now (8h, 90d, 2y)".to_owned();
-    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit()).ok_or_else(unknown)?);
-    let hours = match unit {
-        "h" => 1,
-        "d" => 24,
-        "w" => 24 * 7,
-        "y" => 24 * 365,
-        _ => return Err(unknown()),
-    };
-    let number: i64 = number.parse().map_err(|_| unknown())?;
-    let span = number
-        .checked_mul(hours)
-        .filter(|hours| *hours <= 24 * 365 * 50)
-        .ok_or_else(|| "at most 50 years".to_owned())?;
-    Ok(Timestamp::now() + jiff::SignedDuration::from_hours(span))
-}
-
 fn ways(credential: &Credential) -> Vec<String> {
-    credential.ways.iter().map(|way| format!("{} {}", way.listener, way.inner)).collect()
+    credential.ways().iter().map(|way| format!("{} {}", way.listener, way.inner)).collect()
 }
 
-fn state(view: &View) -> Cell {
-    let grade = match view.state.as_str() {
-        "revoked" | "expired" => Grade::Bad,
-        _ if view.suspended || !view.stale.is_empty() => Grade::Poor,
+fn state(standing: &CredentialStanding) -> Cell {
+    let grade = match standing.state {
+        CredentialState::Revoked | CredentialState::Expired => Grade::Bad,
+        _ if standing.suspended || !standing.stale.is_empty() => Grade::Poor,
         _ => Grade::Good,
     };
-    let mut word = view.state.clone();
-    if view.suspended && grade != Grade::Bad {
+    let mut word = standing.state.word().to_owned();
+    if standing.suspended && grade != Grade::Bad {
         word.push_str(", suspended");
     }
-    if !view.stale.is_empty() {
+    if !standing.stale.is_empty() {
         word.push_str(", stale");
     }
     Cell::State(grade, word)
@@ -318,9 +288,9 @@ fn state(view: &View) -> Cell {
 
 /// Where a credential may come in.
 fn places(credential: &Credential) -> Vec<String> {
-    match credential.kind {
+    match credential.kind() {
         CredentialKind::KeyPair => ways(credential),
-        _ => credential.gateways.clone(),
+        _ => credential.anywhere_at().to_vec(),
     }
 }
 
@@ -369,16 +339,16 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     "no credentials; yestrel credential issue USER/DEVICE"
                 },
             );
-            for view in credential::list(&mut context, device.as_deref(), &filter)? {
+            for standing in credential::list(&mut context, device.as_deref(), &filter)? {
                 table.row(vec![
-                    (&view.credential.name).into(),
-                    view.credential.kind.word().into(),
-                    state(&view),
-                    list(&places(&view.credential)),
-                    view.credential.issued.into(),
-                    view.credential.expires.into(),
-                    view.credential.last_used.into(),
-                    remark(&view, context.now).into(),
+                    (&standing.credential.name).into(),
+                    standing.credential.kind().word().into(),
+                    state(&standing),
+                    list(&places(&standing.credential)),
+                    standing.credential.issued.into(),
+                    standing.credential.expires.into(),
+                    standing.credential.last_used.into(),
+                    remark(&standing, context.now).into(),
                 ]);
             }
             output.table(&table);
@@ -394,16 +364,16 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             if kind == Some(KindName::SharedSecret) {
                 return shared_secret::hand_over(global, &mut context, &name, to.as_deref());
             }
-            let view = credential::show(&mut context, &name, kind.and_then(KindName::of_device))?;
+            let standing = credential::show(&mut context, &name, kind.and_then(KindName::of_device))?;
             let plain = form.is_none() && !for_old_clients;
             let sealed = passphrase || passphrase_file.is_some();
-            match view.credential.kind {
+            match standing.credential.kind() {
                 CredentialKind::KeyPair if plain => {}
                 CredentialKind::Certificate if !sealed && !code => {
-                    return hand_over::certificate(global, &mut context, &view, to, form, for_old_clients);
+                    return hand_over::certificate(global, &mut context, &standing, to, form, for_old_clients);
                 }
                 CredentialKind::Password if plain && !sealed => {
-                    return hand_over::account(global, &mut context, &view, to.as_deref());
+                    return hand_over::account(global, &mut context, &standing, to.as_deref());
                 }
                 kind => {
                     return Err(Problem::words("these options do not belong together").why(match kind {
@@ -417,17 +387,17 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let to = if code {
                 None
             } else {
-                let default = format!("{}.yestrel", view.credential.device.replace('/', "-"));
+                let default = format!("{}.yestrel", standing.credential.device.replace('/', "-"));
                 Some(ask::file(to, &default, "a handover holds a private key, and goes to a file with mode 0600")?)
             };
             let where_to =
                 to.as_ref().map_or_else(|| "this terminal, as a code".to_owned(), |path| path.display().to_string());
-            if !view.credential.made_on_device {
+            if !standing.credential.made_on_device() {
                 ask::confirm(
                     global.yes,
                     &format!(
                         "this reveals the private key of {} to {where_to}, and erases it from the estate",
-                        view.credential.name
+                        standing.credential.name
                     ),
                 )?;
             }
@@ -435,7 +405,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 if sealed { Some(ask::new_passphrase("the handover", passphrase_file.as_deref())?) } else { None };
             let handed = handover::hand_over(
                 &mut context,
-                &view.credential.name,
+                &standing.credential.name,
                 passphrase.as_deref().map(String::as_str),
                 |text| match &to {
                     Some(path) => handover::write_file(path, text),
@@ -465,19 +435,19 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         Command::Renew { name, kind, about, .. } => {
             let name = name.unwrap_or_default();
             let before = credential::show(&mut context, &name, kind.and_then(KindName::of_device))?.credential;
-            let effect = match before.kind {
+            let effect = match before.kind() {
                 CredentialKind::KeyPair => "its sessions end, and the device needs the new handover to come in again",
                 CredentialKind::Password => "its password holds no more",
                 CredentialKind::Certificate => "",
             };
-            if before.kind != CredentialKind::Certificate {
+            if before.kind() != CredentialKind::Certificate {
                 ask::confirm(global.yes, &format!("this revokes {}: {effect}", before.name))?;
             }
-            let wish = about.wish(before.kind, Vec::new(), false, &before.device)?;
+            let wish = about.wish(before.kind(), Vec::new(), false, &before.device)?;
             let renewed = credential::renew(&mut context, &before.name, None, &wish)?;
-            let made = &renewed.credential;
+            let made = &renewed.what.credential;
             output.say(&format!("made {} in place of {}", made.name, before.name));
-            if let (CredentialKind::Certificate, Some(end)) = (before.kind, before.expires) {
+            if let (CredentialKind::Certificate, Some(end)) = (before.kind(), before.expires) {
                 output.say(&format!("{} holds beside it until {}", before.name, yestrel_core::moment(end)));
             }
             crate::rollout::carry(global, &mut context, &renewed.gateways)?;
@@ -514,7 +484,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
 
 fn say_handover(output: Output, made: &Credential) {
     let device = &made.device;
-    output.say(&match made.kind {
+    output.say(&match made.kind() {
         CredentialKind::KeyPair => format!("yestrel credential handover {device} --to FILE   gives it to the device"),
         CredentialKind::Certificate => format!(
             "yestrel credential handover {} --as pkcs12|pem|apple|windows|android --to FILE   gives it to the device",
@@ -531,7 +501,7 @@ fn say_issued(output: Output, issued: &Credential) {
     if let Some(end) = issued.expires {
         output.say(&format!("it ends on {}", yestrel_core::moment(end)));
     }
-    if let Some(account) = &issued.account {
+    if let Some(account) = issued.account() {
         output.say(&format!("it signs in as {}", account.name));
         if account.ms_chap.is_some() {
             output.note("a second form of the password is kept, sealed: a registry asks for ms-chap-v2");
@@ -540,7 +510,7 @@ fn say_issued(output: Output, issued: &Credential) {
             return;
         }
     }
-    match issued.kind {
+    match issued.kind() {
         CredentialKind::KeyPair => output.say(&format!(
             "yestrel rollout   lets it in;  yestrel credential handover {} --to FILE   gives it to the device",
             issued.device
@@ -584,35 +554,35 @@ fn issue_group(
     Ok(())
 }
 
-fn remark(view: &View, now: Timestamp) -> Option<String> {
-    let credential = &view.credential;
-    let locked = credential.account.as_ref().and_then(|account| account.locked(now));
+fn remark(standing: &CredentialStanding, now: Timestamp) -> Option<String> {
+    let credential = &standing.credential;
+    let locked = credential.account().and_then(|account| account.locked(now));
     if let Some(until) = locked {
         return Some(format!("locked out until {}", yestrel_core::moment(until)));
     }
-    if credential.superseded.is_some() && credential.revoked.is_none() {
+    if credential.superseded().is_some() && credential.revoked.is_none() {
         return Some("renewed".into());
     }
-    credential.reason.clone().or_else(|| Some(view.stale.join("; ")).filter(|stale| !stale.is_empty()))
+    credential.reason.clone().or_else(|| Some(standing.stale.join("; ")).filter(|stale| !stale.is_empty()))
 }
 
 fn show(output: Output, context: &mut Context, name: &str, kind: Option<CredentialKind>) -> Result<()> {
-    let view = credential::show(context, name, kind)?;
+    let standing = credential::show(context, name, kind)?;
     let now = context.now;
-    let state = state(&view);
-    let credential = view.credential;
+    let state = state(&standing);
+    let credential = standing.credential;
     let mut record = vec![
         ("name", Cell::from(credential.name.clone())),
         ("device", (&credential.device).into()),
-        ("kind", credential.kind.words().into()),
+        ("kind", credential.kind().words().into()),
         ("state", state),
     ];
-    match (&credential.certificate, &credential.account) {
-        (Some(serial), _) => {
-            let certificate = forms::certificate(context, serial)?;
+    match (credential.certificate(), credential.account()) {
+        (Some(held), _) => {
+            let certificate = forms::certificate(context, &held.serial)?;
             record.extend([
                 ("signed by", certificate.authority.into()),
-                ("serial", serial.into()),
+                ("serial", (&held.serial).into()),
                 ("fingerprint", certificate.fingerprint.into()),
                 ("names", list(&certificate.names)),
                 ("made of", certificate.strength.into()),
@@ -629,22 +599,22 @@ fn show(output: Output, context: &mut Context, name: &str, kind: Option<Credenti
                 ("locked out until", account.locked(now).into()),
             ]);
         }
-        (None, None) => record.push(("key", credential.public_key.fingerprint().into())),
+        (None, None) => record.push(("key", credential.identity.fingerprint().into())),
     }
     record.extend([
-        ("made", if credential.made_on_device { "on the device" } else { "in the estate" }.into()),
+        ("made", if credential.made_on_device() { "on the device" } else { "in the estate" }.into()),
         ("once", credential.once.into()),
         ("ways", list(&places(&credential))),
         ("issued", credential.issued.into()),
         ("valid from", credential.valid_from.into()),
         ("expires", credential.expires.into()),
-        ("renewed", credential.superseded.into()),
+        ("renewed", credential.superseded().into()),
         ("handed over", credential.handed_over.into()),
         ("first used", credential.first_used.into()),
         ("last used", credential.last_used.into()),
         ("revoked", credential.revoked.into()),
         ("reason", credential.reason.clone().into()),
-        ("stale", list(&view.stale)),
+        ("stale", list(&standing.stale)),
     ]);
     output.record(&record);
     Ok(())
@@ -682,10 +652,10 @@ fn renew_due(global: &Global, context: &mut Context, by: Timestamp, preview: boo
         )?;
     }
     let bar = global.progress(due.certificates.len() as u64, "renew");
-    let (done, gateways) = credential::renew_due(context, by, &mut |at, _| bar.set_position(at as u64))?;
+    let done = credential::renew_due(context, by, &mut |at, _| bar.set_position(at as u64))?;
     bar.finish_and_clear();
-    output.say(&format!("renewed {}{}", done.certificates.len(), shown(&done.certificates)));
-    crate::rollout::carry(global, context, &gateways)?;
+    output.say(&format!("renewed {}{}", done.what.certificates.len(), shown(&done.what.certificates)));
+    crate::rollout::carry(global, context, &done.gateways)?;
     output.say("yestrel credential list --state ready   shows what waits to be handed over");
     Ok(())
 }
@@ -697,7 +667,7 @@ fn revoke(global: &Global, context: &mut Context, whose: &Whose, reason: &str, p
     if preview {
         let mut table = Table::new(&["name", "kind", "ways", "last used"], "nothing would be taken back");
         for one in &would {
-            table.row(vec![(&one.name).into(), one.kind.word().into(), list(&places(one)), one.last_used.into()]);
+            table.row(vec![(&one.name).into(), one.kind().word().into(), list(&places(one)), one.last_used.into()]);
         }
         output.table(&table);
         return Ok(());
@@ -717,24 +687,8 @@ fn revoke(global: &Global, context: &mut Context, whose: &Whose, reason: &str, p
         [one] => output.say(&format!("revoked {one}")),
         _ => output.say(&format!("revoked {}{}", names.len(), shown(&names))),
     }
-    for (authority, until) in &ended.unsigned {
-        authority::say_unsigned(output, authority, *until);
+    for (authority, until) in &ended.what.unsigned {
+        words::say_unsigned(output, authority, *until);
     }
-    crate::rollout::carry_if_any(global, context, &ended.gateways)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::moment;
-
-    #[test]
-    fn moments_in_every_form() {
-        assert_eq!(moment("2027-05-31").unwrap().to_string(), "2027-05-31T00:00:00Z");
-        assert_eq!(moment("2027-05-31T08:00:00+02:00").unwrap().to_string(), "2027-05-31T06:00:00Z");
-        let days = (moment("90d").unwrap() - jiff::Timestamp::now()).total(jiff::Unit::Hour).unwrap();
-        assert!((days - 2160.0).abs() < 0.1);
-        for bad in ["", "soon", "90", "90x", "999999999999y", "2027-13-01"] {
-            assert!(moment(bad).is_err(), "{bad}");
-        }
-    }
+    crate::rollout::carry(global, context, &ended.gateways)
 }

@@ -2,12 +2,15 @@
 
 use std::path::Path;
 
-use yestrel_actions::{Context, handover, shared};
-use yestrel_core::facts::Grade;
+use yestrel_actions::Context;
+use yestrel_actions::credential::{handover, shared_secret as shared};
+use yestrel_core::estate::shared_secret::SharedSecretState;
+use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
 
+use crate::ask;
+use crate::global::Global;
 use crate::output::{Cell, Output, Table};
-use crate::{Global, ask};
 
 pub(super) fn hand_over(global: &Global, context: &mut Context, holder: &str, to: Option<&Path>) -> Result<()> {
     let output = global.output();
@@ -26,21 +29,21 @@ pub(super) fn list(output: Output, context: &mut Context) -> Result<()> {
         &["name", "state", "made", "age", "held by", "until", "remark"],
         "no shared secrets; yestrel credential issue SITE+SITE --kind shared-secret",
     );
-    for view in shared::list(context)? {
-        let worst = view.findings.iter().max_by_key(|one| one.grade as u8);
-        let grade = match view.state {
-            "revoked" | "ended" => Grade::Bad,
+    for standing in shared::list(context)? {
+        let worst = standing.findings.iter().max_by_key(|one| one.grade as u8);
+        let grade = match standing.state {
+            SharedSecretState::Revoked | SharedSecretState::Ended => Grade::Bad,
             _ => worst.map_or(Grade::Good, |one| one.grade),
         };
         let remark = worst.filter(|one| one.grade != Grade::Good).map(|one| one.words.clone());
         table.row(vec![
-            view.secret.name.into(),
-            Cell::State(grade, view.state.into()),
-            view.secret.issued.into(),
-            format!("{} d", view.age_days).into(),
-            view.count.into(),
-            view.secret.until.into(),
-            view.secret.reason.or(remark).into(),
+            standing.secret.name.into(),
+            Cell::State(grade, standing.state.word().into()),
+            standing.secret.issued.into(),
+            format!("{} d", standing.age_days).into(),
+            standing.count.into(),
+            standing.secret.until.into(),
+            standing.secret.reason.or(remark).into(),
         ]);
     }
     output.table(&table);
@@ -49,10 +52,10 @@ pub(super) fn list(output: Output, context: &mut Context) -> Result<()> {
 
 pub(super) fn show(output: Output, context: &mut Context, holder: &str) -> Result<()> {
     let all = shared::list(context)?;
-    let newest = all.into_iter().rfind(|view| view.secret.holder == holder || view.secret.name == holder);
-    let view = newest.ok_or_else(|| {
+    let newest = all.into_iter().rfind(|standing| standing.secret.holder == holder || standing.secret.name == holder);
+    let standing = newest.ok_or_else(|| {
         Problem::words(format!("{holder} has no shared secret")).try_("yestrel credential list --kind shared-secret")
     })?;
-    output.findings(&format!("{}  {}", view.secret.name, view.state), &view.findings);
+    output.findings(&format!("{}  {}", standing.secret.name, standing.state.word()), &standing.findings);
     Ok(())
 }

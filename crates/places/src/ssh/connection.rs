@@ -15,8 +15,8 @@ use russh::{ChannelMsg, Preferred};
 use yestrel_core::{Problem, Result};
 use zeroize::Zeroizing;
 
-use super::Target;
 use crate::Person;
+use yestrel_core::estate::SshTarget;
 
 /// Waiting for a connection, and then for each step of signing in.
 const CONNECT_PATIENCE: Duration = Duration::from_secs(10);
@@ -83,7 +83,7 @@ async fn within<T>(time: Duration, what: &str, work: impl Future<Output = Result
 /// How a server is got into.
 pub struct Login<'a> {
     pub host: &'a str,
-    pub target: &'a Target,
+    pub target: &'a SshTarget,
     pub key_file: Option<&'a Path>,
     pub pinned: Option<&'a str>,
     pub person: &'a dyn Person,
@@ -100,11 +100,11 @@ impl Login<'_> {
     /// It cannot be reached, its key is another one, or nobody may sign in.
     pub async fn direct(&self) -> Result<Connection> {
         let who = self.who();
-        let Target { address, port, .. } = self.target;
+        let SshTarget { address, port, .. } = self.target;
         let addresses = match address.parse() {
             Ok(one) => vec![one],
             Err(_) if address == "localhost" => vec![[127, 0, 0, 1].into()],
-            Err(_) => yestrel_agent::names::look_up(address)?,
+            Err(_) => yestrel_net::names::look_up(address)?,
         };
         let mut last = Problem::failed(format!("{who} cannot be reached")).why("its name has no address");
         for address in addresses {
@@ -136,7 +136,7 @@ impl Login<'_> {
     /// As [`Login::direct`].
     pub async fn through(&self, jump: &Connection) -> Result<Connection> {
         let who = self.who();
-        let Target { address, port, .. } = self.target;
+        let SshTarget { address, port, .. } = self.target;
         let opening = async {
             jump.handle.channel_open_direct_tcpip(address.as_str(), u32::from(*port), "127.0.0.1", 0).await.map_err(
                 |error| Problem::failed(format!("{who} cannot be reached from {}", jump.who)).why(error.to_string()),

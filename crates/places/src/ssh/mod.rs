@@ -1,10 +1,14 @@
 //! A host that is reached over SSH (RFC 4251 to 4254). The agent's program is brought there once, and then does on the
 //! host itself what is asked: the messages are those of every other place, one a line, over the standard input and output of
 //! that program.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `connection` | one connection: host keys, signing in, commands, files |
+//! | `look` | what the host is, before anything is there |
 
 mod connection;
 mod look;
-mod target;
 
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -12,27 +16,26 @@ use std::time::Duration;
 
 use sha2::{Digest as _, Sha256};
 use tokio::runtime::Runtime;
-use yestrel_core::control::{HELLO, Manage, Managed};
-use yestrel_core::nouns::Access;
+use yestrel_core::estate::{Access, SshTarget};
+use yestrel_core::exchange::Answered;
+use yestrel_core::exchange::host::{Ask, HELLO};
 use yestrel_core::{Problem, Result};
 
-use crate::{Person, Place};
+use crate::{Manage, Person};
 use connection::{Connection, Login, Running};
 use look::{Look, Root};
-pub use target::Target;
 
 /// The longest that anything asked of a host may take: an upgrade that goes back by itself.
 const PATIENCE: Duration = Duration::from_secs(100);
 /// Waiting for the program to begin; sudo on a host whose name does not resolve takes its time.
 const GREETING_PATIENCE: Duration = Duration::from_secs(40);
-const WRONG_PASSWORD: &str = "wrong password";
 /// Asked for a password, sudo says this and nothing else.
 const SUDO_ASKS: &str = "yestrel-asks";
 
 /// One host behind an SSH server.
-pub struct SshPlace {
+pub struct SshHost {
     host: String,
-    target: Target,
+    target: SshTarget,
     access: Mutex<Access>,
     person: Arc<dyn Person>,
     open: Mutex<Option<Open>>,
@@ -48,6 +51,13 @@ struct Open {
     running: Option<Running>,
 }
 
+/// How the program on the host began.
+enum Greeting {
+    Here(Running),
+    /// It did not, because the password for sudo is another one.
+    WrongPassword,
+}
+
 /// The program for a host: the bytes, and their SHA-256 in hexadecimal.
 struct Program {
     bytes: Vec<u8>,
@@ -58,20 +68,17 @@ fn hex(bytes: &[u8]) -> String {
     Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
-impl SshPlace {
-    /// The host at `via`. Nothing is connected yet.
+impl SshHost {
+    /// The host behind this server. Nothing is connected yet.
     ///
     /// # Errors
-    /// `via` or the jump host does not say where that is.
-    pub fn new(host: &str, via: &str, access: &Access, person: Arc<dyn Person>) -> Result<Self> {
-        let target = via.parse()?;
-        if let Some(jump) = &access.jump {
-            jump.parse::<Target>()?;
-        }
-        Ok(Self { host: host.into(), target, access: Mutex::new(access.clone()), person, open: Mutex::default() })
+    /// Never yet; a place may refuse to be opened.
+    pub fn new(host: &str, target: &SshTarget, access: &Access, person: Arc<dyn Person>) -> Result<Self> {
+        let (target, access) = (target.clone(), Mutex::new(access.clone()));
+        Ok(Self { host: host.into(), target, access, person, open: Mutex::default() })
     }
 
-    fn known(&self) -> Access {
+    fn access_now(&self) -> Access {
         self.access.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
@@ -79,17 +86,16 @@ impl SshPlace {
     fn connect(&self) -> Result<Open> {
         let failed = |error: std::io::Error| Problem::failed("no connection can be made here").why(error.to_string());
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
-        let mut access = self.known();
+        let mut access = self.access_now();
         let key_file = access.key_file.as_ref().map(PathBuf::from);
         let (jump, connection, look) = runtime.block_on(async {
             let jump = match &access.jump {
                 None => None,
-                Some(jump) => {
-                    let target: Target = jump.parse()?;
+                Some(target) => {
                     let name = format!("on the way to {}", self.host);
                     let login = Login {
                         host: &name,
-                        target: &target,
+                        target,
                         key_file: key_file.as_deref(),
                         pinned: access.jump_key.as_deref(),
                         person: &*self.person,
@@ -121,7 +127,7 @@ impl SshPlace {
 
     /// The program that runs on a host with this processor.
     fn program(&self, processor: &str) -> Result<Program> {
-        let named = self.known().agent_binary.map(PathBuf::from);
+        let named = self.access_now().agent_binary.map(PathBuf::from);
         let path = match (&named, processor == std::env::consts::ARCH) {
             (Some(named), _) => named.clone(),
             (None, true) => PathBuf::from("/proc/self/exe"),
@@ -138,7 +144,7 @@ impl SshPlace {
         let bytes = match &named {
             None => std::fs::read(&path)
                 .map_err(|error| Problem::failed("this program cannot be read").why(error.to_string()))?,
-            Some(package) => yestrel_agent::package::program(package)?,
+            Some(package) => yestrel_host::package::program(package)?,
         };
         if let Some(built_for) = built_for(&bytes).filter(|built_for| *built_for != processor) {
             return Err(Problem::refused(format!("{} is for the processor {built_for}", path.display()))
@@ -214,11 +220,11 @@ impl SshPlace {
         let running = match open.look.root {
             Root::Self_ => {
                 let running = open.runtime.block_on(open.connection.start(&command))?;
-                self.greet(open, running)?
+                self.greet_without_password(open, running)?
             }
             Root::Free => {
                 let running = open.runtime.block_on(open.connection.start(&format!("sudo -n {command}")))?;
-                self.greet(open, running)?
+                self.greet_without_password(open, running)?
             }
             Root::Asks => self.with_password(open, &command)?,
             Root::None => {
@@ -239,69 +245,85 @@ impl SshPlace {
             let password = self.person.secret(&format!("password of {user} for sudo on the host {}", self.host))?;
             let mut running = open.runtime.block_on(open.connection.start(&command))?;
             open.runtime.block_on(running.send_line(&open.connection, password.as_bytes()))?;
-            match self.greet(open, running) {
-                Err(problem) if problem.error == WRONG_PASSWORD => {}
-                other => return other,
+            match self.greet(open, running)? {
+                Greeting::Here(running) => return Ok(running),
+                Greeting::WrongPassword => {}
             }
         }
         Err(Problem::refused(format!("sudo on the host {} does not take the password", self.host))
             .why("it was wrong three times"))
     }
 
+    fn greet_without_password(&self, open: &Open, running: Running) -> Result<Running> {
+        match self.greet(open, running)? {
+            Greeting::Here(running) => Ok(running),
+            Greeting::WrongPassword => {
+                let user = &self.target.user;
+                Err(Problem::refused(format!("sudo on the host {} asks {user} for a password after all", self.host)))
+            }
+        }
+    }
+
     /// Waits until the program says that it is there. What a shell says before is nobody's.
-    fn greet(&self, open: &Open, mut running: Running) -> Result<Running> {
+    fn greet(&self, open: &Open, mut running: Running) -> Result<Greeting> {
         loop {
             while let Some(line) = running.line_here() {
                 if line == HELLO.as_bytes() {
-                    return Ok(running);
+                    return Ok(Greeting::Here(running));
                 }
             }
             let said = String::from_utf8_lossy(&running.err).into_owned();
             // Asked a second time: the password was not taken, and it must not get what was meant for the program.
             if said.matches(SUDO_ASKS).count() > 1 {
-                return Err(Problem::refused(WRONG_PASSWORD));
+                return Ok(Greeting::WrongPassword);
             }
             if !open.runtime.block_on(running.wait(&open.connection, GREETING_PATIENCE))? {
-                return Err(self.did_not_begin(open, &running));
+                return self.did_not_begin(open, &running);
             }
         }
     }
 
     /// Why the program ended before it had said that it is there.
-    fn did_not_begin(&self, open: &Open, running: &Running) -> Problem {
+    fn did_not_begin(&self, open: &Open, running: &Running) -> Result<Greeting> {
         let said = String::from_utf8_lossy(&running.err).replace(SUDO_ASKS, "");
+        // There is nothing but its words by which sudo tells a wrong password from everything else.
         if said.contains("try again") || said.contains("incorrect password") {
-            return Problem::refused(WRONG_PASSWORD);
+            return Ok(Greeting::WrongPassword);
         }
         let last = said.trim().lines().last().unwrap_or_default().to_owned();
         if last.contains("sudo") {
             let user = &self.target.user;
-            return Problem::refused(format!("{user} may not become root on the host {}", self.host))
+            return Err(Problem::refused(format!("{user} may not become root on the host {}", self.host))
                 .why(last)
                 .try_(format!("on the host, as root: let {user} use sudo"))
-                .try_(format!("yestrel host change {} --via ssh://root@...", self.host));
+                .try_(format!("yestrel host change {} --via ssh://root@...", self.host)));
         }
         let status = running.status.map_or("nothing".to_owned(), |status| format!("exit status {status}"));
-        Problem::failed(format!("the agent's program does not run on the host {}", self.host))
+        Err(Problem::failed(format!("the agent's program does not run on the host {}", self.host))
             .why(if last.is_empty() { status } else { last })
-            .try_(format!("its kernel is {}; an agent needs 5.2 or newer", open.look.kernel))
+            .try_(format!("its kernel is {}; an agent needs 5.2 or newer", open.look.kernel)))
     }
 
-    fn exchange(&self, open: &mut Open, what: &Manage) -> Result<Managed> {
+    fn exchange_over(&self, open: &mut Open, question: &Ask) -> Result<Answered> {
         if open.running.is_none() {
             self.begin(open)?;
         }
-        let Some(running) = &mut open.running else { return Err(crate::unexpected(&self.host)) };
-        let question = zeroize::Zeroizing::new(serde_json::to_vec(what).unwrap_or_default());
+        let Some(running) = &mut open.running else {
+            return Err(Problem::failed(format!("nothing runs on the host {}", self.host)));
+        };
+        let line = zeroize::Zeroizing::new(serde_json::to_vec(question).unwrap_or_default());
         let (runtime, connection) = (&open.runtime, &open.connection);
-        runtime.block_on(running.send_line(connection, &question))?;
+        runtime.block_on(running.send_line(connection, &line))?;
         let line = runtime.block_on(running.line(connection, PATIENCE))?.ok_or_else(|| {
             let said = String::from_utf8_lossy(&running.err).trim().lines().last().unwrap_or_default().to_owned();
             Problem::failed(format!("the connection to the host {} broke off", self.host))
                 .why(if said.is_empty() { "before it had answered".to_owned() } else { said })
                 .try_("the same command again: what was done is not done twice")
         })?;
-        serde_json::from_slice(&line).map_err(|_| crate::unexpected(&self.host))
+        serde_json::from_slice(&line).map_err(|_| {
+            Problem::failed(format!("what comes from the host {} is no answer", self.host))
+                .why("the program there is of another version, or stopped in the middle")
+        })
     }
 }
 
@@ -318,8 +340,8 @@ fn built_for(bytes: &[u8]) -> Option<&'static str> {
     }
 }
 
-impl Place for SshPlace {
-    fn manage(&self, what: &Manage) -> Result<Managed> {
+impl Manage for SshHost {
+    fn exchange(&self, question: &Ask) -> Result<Answered> {
         let mut slot = self.open.lock().unwrap_or_else(PoisonError::into_inner);
         if slot.as_ref().is_some_and(|open| open.connection.is_closed()) {
             *slot = None;
@@ -328,13 +350,10 @@ impl Place for SshPlace {
             Some(open) => open,
             None => self.connect()?,
         };
-        let managed = self.exchange(&mut open, what)?;
+        let answered = self.exchange_over(&mut open, question)?;
         // A connection that did not answer is not used again; one that did stays.
         *slot = Some(open);
-        match managed {
-            Managed::Refused(problem) => Err(problem),
-            managed => Ok(managed),
-        }
+        Ok(answered)
     }
 
     fn afresh(&self) {
@@ -358,11 +377,7 @@ impl Place for SshPlace {
     }
 
     fn access(&self) -> Access {
-        self.known()
-    }
-
-    fn name(&self) -> &str {
-        &self.host
+        self.access_now()
     }
 }
 

@@ -1,0 +1,142 @@
+//! An estate that a command works on: opened once, with its key, its places and the person before it.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use yestrel_core::Result;
+use yestrel_core::estate::Host;
+use yestrel_core::x509::PrivateKey;
+use yestrel_places::{Manage, Person};
+use yestrel_store::{Book, SealingKey, SqliteStore};
+use zeroize::Zeroizing;
+
+use crate::find;
+use crate::keyring::labels;
+
+/// How a passphrase is asked for, when one is needed.
+pub type AskPassphrase = Box<dyn Fn() -> Result<Zeroizing<String>>>;
+
+/// An estate that a command works on.
+pub struct Context {
+    path: PathBuf,
+    store: SqliteStore,
+    who: String,
+    /// The moment of the command.
+    pub now: Timestamp,
+    passphrase: AskPassphrase,
+    person: Arc<dyn Person>,
+    /// By host: a connection that was made serves the whole command.
+    places: HashMap<String, Arc<dyn Manage>>,
+    /// Keys of authorities that were brought for this command only.
+    pub(crate) borrowed: Arc<Vec<PrivateKey>>,
+}
+
+/// The system user and host, "astrid@bridge".
+#[must_use]
+pub fn who() -> String {
+    let uid = nix::unistd::geteuid();
+    // Without the C library's name services, which a static program does not have: the user file itself.
+    let users = std::fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let user = users.lines().find_map(|line| {
+        let mut fields = line.split(':');
+        let (name, number) = (fields.next()?, fields.nth(1)?);
+        (number == uid.to_string()).then(|| name.to_owned())
+    });
+    let host = nix::unistd::gethostname().map(|host| host.to_string_lossy().into_owned()).unwrap_or_default();
+    format!("{}@{host}", user.unwrap_or_else(|| format!("uid-{uid}")))
+}
+
+impl Context {
+    /// Opens the estate at `path`.
+    ///
+    /// # Errors
+    /// It is missing, no estate, readable by others, or of a newer version.
+    pub fn open(path: &Path, passphrase: AskPassphrase, person: Arc<dyn Person>) -> Result<Self> {
+        let store = SqliteStore::open(path)?;
+        let places = HashMap::new();
+        let (now, borrowed) = (Timestamp::now(), Arc::default());
+        Ok(Self { path: path.to_owned(), store, who: who(), now, passphrase, person, places, borrowed })
+    }
+
+    /// Whoever sits before the command.
+    #[must_use]
+    pub fn person(&self) -> &Arc<dyn Person> {
+        &self.person
+    }
+
+    /// The way to manage a host.
+    ///
+    /// # Errors
+    /// Its place does not offer that.
+    pub fn manage(&mut self, host: &Host) -> Result<Arc<dyn Manage>> {
+        if let Some(manage) = self.places.get(&host.name) {
+            return Ok(manage.clone());
+        }
+        let manage = yestrel_places::open(host, &self.person)?.to_manage()?;
+        self.places.insert(host.name.clone(), manage.clone());
+        Ok(manage)
+    }
+
+    pub(crate) fn remember(&mut self, host: &str, manage: Arc<dyn Manage>) {
+        self.places.insert(host.to_owned(), manage);
+    }
+
+    /// The sealing key; asks for the passphrase where the key is wrapped.
+    ///
+    /// # Errors
+    /// The key's file is missing, damaged or readable by others; the passphrase is wrong.
+    pub fn key(&self) -> Result<SealingKey> {
+        let path = yestrel_store::seal::path_of(&self.path);
+        let next = next_to(&path);
+        // A renewal that was broken off after its last transaction: the new key is the one that opens.
+        if next.exists()
+            && let Ok(key) = SealingKey::load(&next, &*self.passphrase)
+            && let Ok(estate) = self.store.read(self.now, find::this_estate)
+            && key.open(&estate.private_key, labels::SIGNING).is_ok()
+        {
+            let _ = std::fs::rename(&next, &path);
+            return Ok(key);
+        }
+        SealingKey::load(&path, &*self.passphrase)
+    }
+
+    /// Where the estate is.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Copies the estate's database as it stands at one moment, to a file that must not be there yet.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn copy_to(&mut self, path: &Path) -> Result<()> {
+        self.store.copy_to(path)
+    }
+
+    /// One change of the estate, whole or not at all.
+    ///
+    /// # Errors
+    /// What `change` returns.
+    pub fn write<R>(&mut self, change: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
+        let who = self.who.clone();
+        self.store.write(self.now, &who, change)
+    }
+
+    /// A consistent look.
+    ///
+    /// # Errors
+    /// What `look` returns.
+    pub fn read<R>(&mut self, look: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
+        self.store.read(self.now, look)
+    }
+}
+
+/// Where a sealing key stands until everything is sealed under it.
+pub(crate) fn next_to(path: &Path) -> std::path::PathBuf {
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(".new");
+    path.with_file_name(name)
+}

@@ -1,0 +1,142 @@
+//! The estate itself.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `keys` | the keys of the estate, renewed and recovered |
+//! | `reseal` | every secret under another sealing key |
+//! | `saved` | saving, loading, catching up with the gateways |
+
+pub mod keys;
+mod reseal;
+pub mod saved;
+
+use std::path::Path;
+
+use jiff::Timestamp;
+use serde::Serialize;
+use yestrel_core::audit::HistoryRow;
+use yestrel_core::estate::{
+    Authority, Credential, CredentialState, Device, Estate, Gateway, Group, Host, Listener, Site, User,
+};
+use yestrel_core::keys::Secret;
+use yestrel_core::{Problem, Result, name, order};
+use yestrel_store::seal::{path_of, random, random32};
+use yestrel_store::{SealingKey, SqliteStore};
+use zeroize::Zeroizing;
+
+use crate::context::{Context, who};
+use crate::find;
+use crate::keyring::labels;
+
+/// Makes an estate: its file, its sealing key beside it, and the key that signs orders. Gives also the recovery key, which is kept
+/// nowhere.
+///
+/// # Errors
+/// A bad name, or something is there already.
+pub fn create(path: &Path, estate: &str, passphrase: Option<&str>) -> Result<(Estate, Zeroizing<String>)> {
+    name::check("estate", estate)?;
+    if passphrase.is_some_and(|passphrase| passphrase.chars().count() < 12) {
+        return Err(Problem::words("the passphrase is too short").why("it must have 12 characters at least"));
+    }
+    let key_path = path_of(path);
+    if key_path.exists() {
+        return Err(Problem::refused(format!("there is already a sealing key at {}", key_path.display()))
+            .why("it may belong to an estate that was moved away")
+            .try_("another place: --estate PATH"));
+    }
+    let mut store = SqliteStore::create(path)?;
+    let made = (|| {
+        let sealing = SealingKey::create(&key_path, passphrase)?;
+        let signing = Secret::new(random32()?.to_vec());
+        let mut id = [0; 16];
+        random(&mut id)?;
+        let now = Timestamp::now();
+        let mut estate = Estate {
+            name: estate.into(),
+            id: id.iter().map(|byte| format!("{byte:02x}")).collect(),
+            public_key: order::signer(&signing)?,
+            private_key: sealing.seal(&signing, labels::SIGNING)?,
+            recovery_key: None,
+            recovery_sealed: None,
+            previous_keys: Vec::new(),
+            created: now,
+        };
+        let recovery = keys::recovery(&sealing, &mut estate)?;
+        store.write(now, &who(), |book| {
+            book.add(&estate)?;
+            book.note("estate create", &estate.name, &format!("signing key {}", estate.public_key.fingerprint()))
+        })?;
+        Ok((estate, recovery))
+    })();
+    if made.is_err() {
+        // Half an estate is none.
+        let _ = std::fs::remove_file(&key_path);
+        let _ = std::fs::remove_file(path);
+    }
+    made
+}
+
+/// The estate at a glance.
+#[derive(Debug, Serialize)]
+pub struct Overview {
+    pub estate: Estate,
+    /// Noun, how many, and what is to be said of them.
+    pub counts: Vec<(&'static str, usize, String)>,
+}
+
+/// What is in the estate.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn show(context: &mut Context) -> Result<Overview> {
+    let now = context.now;
+    context.read(|book| {
+        let estate = find::this_estate(book)?;
+        let gateways: Vec<Gateway> = book.all()?;
+        let waiting = gateways.iter().filter(|gateway| gateway.order_number == 0).count();
+        let credentials: Vec<Credential> = book.all()?;
+        let count = |state| credentials.iter().filter(|credential| credential.state(now) == state).count();
+        let (ready, out, revoked, expired) = (
+            count(CredentialState::Ready),
+            count(CredentialState::HandedOver),
+            count(CredentialState::Revoked),
+            count(CredentialState::Expired),
+        );
+        let said = |number: usize, words: &str| if number > 0 { format!("{number} {words}") } else { String::new() };
+        let counts = vec![
+            ("sites", book.all::<Site>()?.len(), String::new()),
+            ("hosts", book.all::<Host>()?.len(), String::new()),
+            ("gateways", gateways.len(), said(waiting, "without an order yet")),
+            ("listeners", book.all::<Listener>()?.len(), String::new()),
+            ("groups", book.all::<Group>()?.len(), String::new()),
+            ("users", book.all::<User>()?.len(), String::new()),
+            ("devices", book.all::<Device>()?.len(), String::new()),
+            ("authorities", book.all::<Authority>()?.len(), String::new()),
+            (
+                "credentials",
+                credentials.len(),
+                format!("{ready} ready, {out} handed over, {expired} expired, {revoked} revoked"),
+            ),
+        ];
+        Ok(Overview { estate, counts })
+    })
+}
+
+/// The newest rows of the history, oldest first.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn history(context: &mut Context, limit: usize) -> Result<Vec<HistoryRow>> {
+    context.read(|book| book.history(limit))
+}
+
+/// Whether the history is as it was written; otherwise the first row that is not, and how. Gives how many rows there are.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn verify_history(context: &mut Context) -> Result<(usize, Option<(u64, String)>)> {
+    context.read(|book| {
+        let rows = book.history(usize::MAX)?;
+        Ok((rows.len(), yestrel_core::audit::verify(&rows, book.history_head()?.as_ref())))
+    })
+}

@@ -1,0 +1,388 @@
+//! Taking an estate along: saved into one file, and loaded from it elsewhere or later.
+//!
+//! A saved estate is a compressed tar with three parts: `about.json`, which says what it is and holds the SHA-256 of the other
+//! two; `estate`, the database; `key`, the file of its sealing key. Around it stands the age format, unless it was asked for
+//! readable.
+
+use std::fs;
+use std::io::{Read as _, Write as _};
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::Path;
+
+use age::armor::ArmoredReader;
+use age::secrecy::SecretString;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use yestrel_core::estate::{Credential, Estate, Gateway, Host, Revocation, StoredOrder};
+use yestrel_core::exchange::agent::{OrderInForce, Standing, Status};
+use yestrel_core::keys::sha256_hex;
+use yestrel_core::{Problem, Result, moment};
+use yestrel_store::SqliteStore;
+use yestrel_store::seal::path_of;
+use zeroize::Zeroizing;
+
+use crate::context::Context;
+use crate::credential::end;
+use crate::find;
+
+const FORMAT: &str = "yestrel saved estate 1";
+/// Bytes at most of a part.
+const LARGEST: u64 = 4 * 1024 * 1024 * 1024;
+/// How often a passphrase may be wrong.
+const TRIES: usize = 3;
+
+/// What a saved estate is.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct About {
+    format: String,
+    pub estate: String,
+    pub id: String,
+    pub saved: Timestamp,
+    /// The program that saved it.
+    pub version: String,
+    /// SHA-256 of the database and of the key's file.
+    database: String,
+    key: String,
+}
+
+/// How a saved estate is kept from others.
+pub enum Protection {
+    Passphrase(Zeroizing<String>),
+    /// Recipient keys of the age format.
+    Recipients(Vec<String>),
+    /// Not at all.
+    Readable,
+}
+
+/// Every kind of secret in a saved estate, in words.
+pub const SECRETS: [&str; 8] = [
+    "the key that signs orders to every gateway",
+    "the private keys of every gateway and of its certificate",
+    "the private keys of the authorities that are here",
+    "private keys of devices that were not handed over yet",
+    "passwords that were not handed over yet, and what MS-CHAPv2 needs of others",
+    "second factors",
+    "shared secrets",
+    "the sealing key, which opens all of these",
+];
+
+fn failed(what: &str) -> impl Fn(std::io::Error) -> Problem + '_ {
+    move |error| Problem::failed(format!("the estate cannot be {what}")).why(error.to_string())
+}
+
+/// Saves an estate into a file that must not be there yet, with mode 0600, as it stood at one moment.
+///
+/// # Errors
+/// The file is there, cannot be written, or a recipient is none.
+pub fn save(context: &mut Context, to: &Path, protection: &Protection) -> Result<About> {
+    let cannot = failed("saved");
+    let folder = to.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    if to.exists() {
+        return Err(Problem::refused(format!("there is already something at {}", to.display()))
+            .why("a backup is never written over another file"));
+    }
+    let aside = tempfile::Builder::new().prefix(".yestrel-").tempdir_in(folder).map_err(&cannot)?;
+    let copy = aside.path().join("estate");
+    context.copy_to(&copy)?;
+    let database = fs::read(&copy).map_err(&cannot)?;
+    let key = Zeroizing::new(fs::read(path_of(context.path())).map_err(&cannot)?);
+    // What is saved is what was copied, whatever other commands do meanwhile.
+    let own: Estate = SqliteStore::open(&copy)?.read(context.now, find::this_estate)?;
+    let about = About {
+        format: FORMAT.into(),
+        estate: own.name,
+        id: own.id,
+        saved: context.now,
+        version: env!("CARGO_PKG_VERSION").into(),
+        database: sha256_hex(&database),
+        key: sha256_hex(&key),
+    };
+    let packed = pack(&about, &database, &key).map_err(&cannot)?;
+    let bytes = match protection {
+        Protection::Readable => packed,
+        Protection::Passphrase(passphrase) => {
+            encrypt(age::Encryptor::with_user_passphrase(SecretString::from(passphrase.to_string())), &packed)?
+        }
+        Protection::Recipients(recipients) => {
+            let parsed: Vec<age::x25519::Recipient> = recipients
+                .iter()
+                .map(|text| {
+                    text.trim().parse().map_err(|why: &str| {
+                        Problem::words("this is no recipient key").why(format!("{why}; one begins with age1"))
+                    })
+                })
+                .collect::<Result<_>>()?;
+            let recipients = parsed.iter().map(|one| one as &dyn age::Recipient);
+            encrypt(age::Encryptor::with_recipients(recipients).map_err(|e| Problem::words(e.to_string()))?, &packed)?
+        }
+    };
+    let whole = aside.path().join("saved");
+    let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&whole).map_err(&cannot)?;
+    file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(&cannot)?;
+    fs::hard_link(&whole, to).or_else(|_| fs::rename(&whole, to)).map_err(&cannot)?;
+    let how = match protection {
+        Protection::Passphrase(_) => "under a passphrase",
+        Protection::Recipients(_) => "to recipient keys",
+        Protection::Readable => "readable",
+    };
+    context.write(|book| book.note("estate save", &about.estate, how))?;
+    Ok(about)
+}
+
+fn pack(about: &About, database: &[u8], key: &[u8]) -> std::io::Result<Zeroizing<Vec<u8>>> {
+    let compressed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    let mut tar = tar::Builder::new(compressed);
+    let about_text = serde_json::to_vec_pretty(about).unwrap_or_default();
+    for (name, bytes) in [("about.json", about_text.as_slice()), ("estate", database), ("key", key)] {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(bytes.len() as u64);
+        header.set_mode(0o600);
+        header.set_mtime(u64::try_from(about.saved.as_second()).unwrap_or(0));
+        tar.append_data(&mut header, name, bytes)?;
+    }
+    Ok(Zeroizing::new(tar.into_inner()?.finish()?))
+}
+
+fn encrypt(encryptor: age::Encryptor, plain: &[u8]) -> Result<Zeroizing<Vec<u8>>> {
+    let cannot = failed("saved");
+    let mut out = Zeroizing::new(Vec::new());
+    let mut writer = encryptor.wrap_output(&mut *out).map_err(&cannot)?;
+    writer.write_all(plain).and_then(|()| writer.finish().map(drop)).map_err(&cannot)?;
+    Ok(out)
+}
+
+/// What opens a saved estate.
+pub struct Opening<'a> {
+    /// Asked for up to three times.
+    pub passphrase: &'a mut dyn FnMut() -> Result<Zeroizing<String>>,
+    /// The text of a file with secret keys of the age format.
+    pub identity: Option<Zeroizing<String>>,
+}
+
+fn cut_short() -> Problem {
+    Problem::words("this saved estate is damaged or cut short")
+        .why("what it says of itself does not fit what is in it; nothing was loaded")
+        .try_("another copy of the file")
+}
+
+fn decrypt(bytes: &[u8], opening: &mut Opening<'_>) -> Result<Zeroizing<Vec<u8>>> {
+    for attempt in 1..=TRIES {
+        let decryptor = age::Decryptor::new(ArmoredReader::new(bytes)).map_err(|_| cut_short())?;
+        let opened = if decryptor.is_scrypt() {
+            let passphrase = (opening.passphrase)()?;
+            let identity = age::scrypt::Identity::new(SecretString::from(passphrase.to_string()));
+            decryptor.decrypt(std::iter::once(&identity as &dyn age::Identity))
+        } else {
+            let text = opening.identity.as_ref().ok_or_else(|| {
+                Problem::words("this saved estate is encrypted to a key").try_("--identity FILE, with the secret key")
+            })?;
+            let identities: Vec<age::x25519::Identity> = text
+                .lines()
+                .filter(|line| line.starts_with("AGE-SECRET-KEY-"))
+                .filter_map(|line| line.trim().parse().ok())
+                .collect();
+            decryptor.decrypt(identities.iter().map(|one| one as &dyn age::Identity))
+        };
+        match opened {
+            Ok(mut reader) => {
+                let mut plain = Zeroizing::new(Vec::new());
+                reader.read_to_end(&mut plain).map_err(|_| cut_short())?;
+                return Ok(plain);
+            }
+            Err(age::DecryptError::DecryptionFailed | age::DecryptError::KeyDecryptionFailed)
+                if attempt < TRIES && opening.identity.is_none() => {}
+            Err(
+                age::DecryptError::DecryptionFailed
+                | age::DecryptError::KeyDecryptionFailed
+                | age::DecryptError::NoMatchingKeys,
+            ) => break,
+            Err(_) => return Err(cut_short()),
+        }
+    }
+    Err(Problem::refused("the saved estate does not open").why(if opening.identity.is_some() {
+        "it is encrypted to another key"
+    } else {
+        "the passphrase was wrong three times"
+    }))
+}
+
+/// Loads a saved estate to a place where there is none. Gives what it is.
+///
+/// # Errors
+/// There is an estate already, the file is damaged or cut short, what should open it does not: nothing is left then.
+pub fn load(path: &Path, from: &Path, mut opening: Opening<'_>) -> Result<About> {
+    let key_path = path_of(path);
+    for there in [path, &key_path] {
+        if there.exists() {
+            return Err(Problem::refused(format!("there is already something at {}", there.display()))
+                .why("an estate is loaded only where there is none, so that nothing is lost")
+                .try_("another place: yestrel estate load FILE --estate PATH"));
+        }
+    }
+    let bytes = fs::read(from)
+        .map_err(|error| Problem::failed(format!("{} cannot be read", from.display())).why(error.to_string()))?;
+    let packed = if bytes.starts_with(&[0x1f, 0x8b]) {
+        Zeroizing::new(bytes)
+    } else if bytes.starts_with(b"age-encryption.org/") || bytes.starts_with(b"-----BEGIN AGE") {
+        decrypt(&bytes, &mut opening)?
+    } else {
+        return Err(Problem::words(format!("{} is no saved estate", from.display()))
+            .try_("a file that yestrel estate save wrote"));
+    };
+    let (about, database, key) = unpack(&packed)?;
+    let cannot = failed("loaded");
+    if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
+        use std::os::unix::fs::DirBuilderExt as _;
+        fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(&cannot)?;
+    }
+    let write = |path: &Path, bytes: &[u8]| {
+        let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+        file.write_all(bytes).and_then(|()| file.sync_all())
+    };
+    let loaded = (|| {
+        write(&key_path, &key).map_err(&cannot)?;
+        write(path, &database).map_err(&cannot)?;
+        let mut store = SqliteStore::open(path)?;
+        store.check()?;
+        let own = store.read(about.saved, find::this_estate)?;
+        if own.id != about.id {
+            return Err(cut_short());
+        }
+        store.write(Timestamp::now(), &crate::who(), |book| {
+            book.note("estate load", &own.name, &format!("saved on {}", moment(about.saved)))
+        })
+    })();
+    if loaded.is_err() {
+        // Half an estate is none.
+        let _ = fs::remove_file(path);
+        let _ = fs::remove_file(&key_path);
+    }
+    loaded.map(|()| about)
+}
+
+fn unpack(packed: &[u8]) -> Result<(About, Vec<u8>, Zeroizing<Vec<u8>>)> {
+    let mut archive = tar::Archive::new(flate2::read::GzDecoder::new(packed));
+    let mut parts: std::collections::BTreeMap<String, Zeroizing<Vec<u8>>> = std::collections::BTreeMap::new();
+    for entry in archive.entries().map_err(|_| cut_short())? {
+        let entry = entry.map_err(|_| cut_short())?;
+        let name = entry.path().map_err(|_| cut_short())?.to_string_lossy().into_owned();
+        let mut bytes = Zeroizing::new(Vec::new());
+        entry.take(LARGEST).read_to_end(&mut bytes).map_err(|_| cut_short())?;
+        parts.insert(name, bytes);
+    }
+    let mut part = |name: &str| parts.remove(name).ok_or_else(cut_short);
+    let about: About = serde_json::from_slice(&part("about.json")?).map_err(|_| cut_short())?;
+    if about.format != FORMAT {
+        return Err(Problem::failed(format!("this saved estate has the format {:?}", about.format))
+            .why(format!("this version reads {FORMAT:?}"))
+            .try_("install the newest yestrel"));
+    }
+    let (database, key) = (part("estate")?, part("key")?);
+    if sha256_hex(&database) != about.database || sha256_hex(&key) != about.key {
+        return Err(cut_short());
+    }
+    Ok((about, database.to_vec(), key))
+}
+
+/// What a gateway knew that the loaded estate did not.
+#[derive(Debug, Default)]
+pub struct Caught {
+    pub gateway: String,
+    /// The estate's newest order before, and the one that is in force there.
+    pub from: u64,
+    pub to: u64,
+    /// Devices that were revoked since.
+    pub revoked: Vec<String>,
+    pub problem: Option<Problem>,
+}
+
+/// Asks every gateway for its order and its revocations and takes over what is newer.
+///
+/// # Errors
+/// The estate cannot be written. A gateway that does not answer is named.
+pub fn catch_up(context: &mut Context) -> Result<Vec<Caught>> {
+    let gateways: Vec<(Gateway, Host)> = context.read(|book| {
+        let all = book.all::<Gateway>()?.into_iter();
+        all.map(|gateway| Ok((book.need(&gateway.host)?, gateway)))
+            .map(|pair| pair.map(|(host, gateway)| (gateway, host)))
+            .collect()
+    })?;
+    let mut all = Vec::new();
+    for (gateway, host) in gateways {
+        let mut caught = Caught {
+            gateway: gateway.name.clone(),
+            from: gateway.order_number,
+            to: gateway.order_number,
+            ..Caught::default()
+        };
+        if let Err(problem) = catch_up_with(context, &gateway, &host, &mut caught) {
+            caught.problem = Some(problem);
+        }
+        all.push(caught);
+    }
+    Ok(all)
+}
+
+fn catch_up_with(context: &mut Context, gateway: &Gateway, host: &Host, caught: &mut Caught) -> Result<()> {
+    let keys = context.keys()?;
+    let manage = context.manage(host)?;
+    let status = manage.ask_agent(&Status)?;
+    let own: Estate = context.read(find::this_estate)?;
+    if status.estate.as_ref() != Some(&own.id) {
+        return Err(Problem::refused("its agent belongs to no estate, or to another"));
+    }
+    let Standing { envelope, revoked } = manage.ask_agent(&OrderInForce)?;
+    context.write(|book| {
+        if let Some(envelope) = envelope {
+            let trusted = own.previous_keys.iter().map(|one| &one.public_key).chain(&own.recovery_key);
+            let order = envelope.verify(&own.public_key).or_else(|problem| {
+                trusted.into_iter().find_map(|key| envelope.verify(key).ok()).ok_or_else(|| {
+                    problem
+                        .why("the estate's signing key was renewed after this backup was saved")
+                        .try_("yestrel estate renew --recovery-file FILE   signs with the recovery key")
+                })
+            })?;
+            let newest = find::newest_order(book, &gateway.name)?.map_or(0, |order| order.number);
+            if order.number > newest {
+                book.put(&StoredOrder {
+                    name: format!("{} {}", gateway.name, order.number),
+                    gateway: gateway.name.clone(),
+                    number: order.number,
+                    hash: envelope.hash(),
+                    made: order.issued,
+                    received: Some(book.now),
+                    envelope,
+                })?;
+            }
+            let mut record: Gateway = book.need(&gateway.name)?;
+            caught.to = order.number.max(gateway.order_number);
+            record.order_number = caught.to;
+            record.adopted = true;
+            book.put(&record)?;
+        }
+        let mut ended = Vec::new();
+        for (key, learned) in revoked {
+            if book.get::<Revocation>(&key)?.is_some() {
+                continue;
+            }
+            let live = [("identity", key.as_str().into()), ("revoked", serde_json::Value::Null)];
+            match book.find::<Credential>(&live)?.pop() {
+                Some(credential) => {
+                    caught.revoked.push(credential.device.clone());
+                    ended.push(end::revoke_within(book, credential, &learned.reason, book.now)?);
+                }
+                // Of a device that this backup does not know yet: it stays out all the same.
+                None => book.put(&Revocation {
+                    name: key,
+                    device: learned.device.clone(),
+                    reason: learned.reason,
+                    at: book.now,
+                    gateways: vec![gateway.name.clone()],
+                })?,
+            }
+        }
+        end::announce(book, &keys, ended)?;
+        let said = format!("order {} -> {}, {} revocations", caught.from, caught.to, caught.revoked.len());
+        book.note("estate load", &gateway.name, &said)
+    })
+}

@@ -1,0 +1,396 @@
+//! Listeners: opened, changed, closed; the addresses that hang on them.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `ports` | what must be open where, and whether it is |
+
+pub mod ports;
+
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+
+use ipnet::Ipv4Net;
+use serde::Serialize;
+use yestrel_core::estate::{Credential, Gateway, Host, Listener, Material, Reach, Served};
+use yestrel_core::firewall::{Protocol, Service};
+use yestrel_core::tunnel::{Need, Tunnel, quill};
+use yestrel_core::{Problem, Result, name, pool};
+use yestrel_store::Book;
+use yestrel_store::records::Address;
+use yestrel_store::seal::random;
+
+use crate::context::Context;
+use crate::{find, host, site};
+
+/// What a command says about a listener; `None` leaves what is there, or takes the default.
+#[derive(Debug, Default)]
+pub struct Wish {
+    pub name: Option<String>,
+    /// The kind of its tunnel.
+    pub kind: Option<Kind>,
+    pub port: Option<u16>,
+    pub outside_port: Option<u16>,
+    pub pool: Option<String>,
+    pub reach: Option<Reach>,
+    pub resolvers: Option<Vec<IpAddr>>,
+    pub keep_alive: Option<u16>,
+    pub packet_size: Option<u16>,
+    /// What only its kind has: name and value.
+    pub settings: Vec<(String, String)>,
+}
+
+/// The kind of tunnel that is wished for.
+#[derive(Debug, Clone)]
+pub enum Kind {
+    /// By the word that commands take, with what suits the host.
+    Named(String),
+    /// This one, with its settings.
+    This(Tunnel),
+}
+
+fn check(wish: &Wish) -> Result<()> {
+    if let Some(Kind::Named(word)) = &wish.kind {
+        Tunnel::named(word, true)?;
+    }
+    if wish.port == Some(0) || wish.outside_port == Some(0) {
+        return Err(Problem::words("port 0 cannot be dialled")
+            .why("ports are 1 to 65535")
+            .try_("leave --port out: a free one is chosen and told"));
+    }
+    if let Some(seconds) = wish.keep_alive.filter(|seconds| *seconds > 3600) {
+        return Err(Problem::words(format!("a keep-alive of {seconds} s is too long"))
+            .why("1 s to 1 h, or 0 s for none; RFC 3948 suggests 20 s"));
+    }
+    if let Some(bytes) = wish.packet_size.filter(|bytes| !(1280..=9000).contains(bytes)) {
+        return Err(Problem::words(format!("a packet size of {bytes} bytes cannot be used"))
+            .why("1280 (what every IPv6 path carries) to 9000; 1400 fits almost every path"));
+    }
+    Ok(())
+}
+
+/// The tunnel that is wished for, on a host with fast AES or without.
+fn tunnel(wish: &Wish, fast_aes: bool) -> Result<Tunnel> {
+    let mut tunnel = match &wish.kind {
+        Some(Kind::This(tunnel)) => tunnel.clone(),
+        Some(Kind::Named(word)) => Tunnel::named(word, fast_aes)?,
+        None => Tunnel::named(quill::WORD, fast_aes)?,
+    };
+    wish.settings.iter().try_for_each(|(name, value)| tunnel.set(name, value))?;
+    Ok(tunnel)
+}
+
+/// Whether a port or protocol is free on the host, as far as its last probe and the estate know.
+fn is_free(book: &Book<'_>, gateway: &Gateway, host: &Host, service: Service, but: &str) -> Result<()> {
+    let listeners = find::listeners_of(book, &gateway.name)?;
+    let serves = |other: &&Listener| other.serves.iter().any(|served| served.inside == service);
+    let taken = || Problem::refused(format!("port {service} of {} is taken", host.name));
+    if let Some(other) = listeners.iter().find(|other| other.name != but && serves(other)) {
+        return Err(taken().why(format!("by the listener {}", other.name)));
+    }
+    let Service::Port(protocol, port) = service else { return Ok(()) };
+    let holder = host.facts.as_ref().and_then(|facts| facts.holder(protocol, port));
+    // What the agent itself holds, it gives up in the same rollout.
+    let own = find::newest_order(book, &gateway.name)?.map(|order| order.envelope.read()).transpose()?;
+    let own = own.is_some_and(|order| order.content.listeners.iter().any(|one| one.serves.contains(&service)));
+    match holder {
+        Some(busy) if !own => Err(taken()
+            .why(format!("by {}", busy.holder.clone().unwrap_or_else(|| "a program that cannot be seen".into())))
+            .try_("leave --port out: a free one is chosen and told")),
+        _ => Ok(()),
+    }
+}
+
+/// A free port above those that systems give out to programs for a while.
+fn choose_port(book: &Book<'_>, gateway: &Gateway, host: &Host, protocol: Protocol) -> Result<u16> {
+    for _ in 0..200 {
+        let mut bytes = [0; 2];
+        random(&mut bytes)?;
+        let port = 20_000 + u16::from_be_bytes(bytes) % 12_000;
+        if is_free(book, gateway, host, Service::Port(protocol, port), "").is_ok() {
+            return Ok(port);
+        }
+    }
+    Err(Problem::failed("no free port was found").try_("--port PORT"))
+}
+
+/// Every port and protocol that a tunnel needs on a host: what it must have, and the port that was wished for, or a free one.
+fn serves(book: &Book<'_>, gateway: &Gateway, host: &Host, tunnel: &Tunnel, wish: &Wish) -> Result<Vec<Served>> {
+    let mut serves = Vec::new();
+    // The first port of one's choice is the one that is dialled first, and that a wish is about.
+    let (mut port, mut outside) = (wish.port, wish.outside_port);
+    for need in tunnel.needs() {
+        let inside = match need {
+            Need::Exactly(service) => *service,
+            Need::AnyPort(protocol) => match port.take() {
+                Some(port) => Service::Port(*protocol, port),
+                None => loop {
+                    let free = Service::Port(*protocol, choose_port(book, gateway, host, *protocol)?);
+                    if !serves.iter().any(|served: &Served| served.inside == free) {
+                        break free;
+                    }
+                },
+            },
+        };
+        is_free(book, gateway, host, inside, "")?;
+        let outside = match (inside, need) {
+            (Service::Port(protocol, port), Need::AnyPort(_)) => {
+                Service::Port(protocol, outside.take().unwrap_or(port))
+            }
+            _ => inside,
+        };
+        serves.push(Served { inside, outside });
+    }
+    if let Some(stray) = port.or(outside) {
+        return Err(Problem::words(format!("the {} tunnel has no port of one's choice", tunnel.word()))
+            .why(format!("its clients dial what they always dial; {stray} would be dialled by nobody")));
+    }
+    Ok(serves)
+}
+
+/// What is to be said about a listener that is no error.
+#[must_use]
+pub fn notes(listener: &Listener) -> Vec<String> {
+    let mut notes = Vec::new();
+    if let Some(common) = pool::common_at_home(&listener.pool.into()) {
+        notes.push(format!(
+            "many homes use {common}: devices there cannot tell the pool {} from their own network",
+            listener.pool
+        ));
+    }
+    if listener.reach == Reach::Everything && listener.resolvers.is_empty() {
+        notes.push("everything goes through the tunnel, but no resolvers are given: names may not resolve".into());
+    }
+    notes
+}
+
+/// Opens a listener.
+///
+/// # Errors
+/// No such gateway; a port or pool that cannot be used.
+pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listener> {
+    check(wish)?;
+    let created = context.now;
+    // What is busy changes by itself: the host is asked again, if it answers.
+    let _ = {
+        let host: Host = context.read(|book| {
+            let gateway: Gateway = book.need(gateway)?;
+            book.need(&gateway.host)
+        })?;
+        host::probe(context, &host.name)
+    };
+    context.write(|book| {
+        let gateway: Gateway = book.need(gateway)?;
+        let host: Host = book.need(&gateway.host)?;
+        let fast_aes = host.facts.as_ref().is_some_and(|facts| facts.fast_aes);
+        let tunnel = tunnel(wish, fast_aes)?;
+        let short = wish.name.clone().unwrap_or_else(|| tunnel.word().into());
+        name::check("listener", &short)?;
+        let full = format!("{}/{short}", gateway.name);
+        if book.get::<Listener>(&full)?.is_some() {
+            return Err(Problem::refused(format!("there is already a listener {full}"))
+                .try_(format!("yestrel listener change {full}"))
+                .try_(format!("another name: yestrel listener open {} --name second", gateway.name)));
+        }
+        let taken = site::taken(book, "")?;
+        let pool = match &wish.pool {
+            Some(text) => pool::range(text)?,
+            None => pool::offer(&taken)
+                .ok_or_else(|| Problem::refused("no free range is left for a pool").try_("--pool RANGE"))?,
+        };
+        let pool = pool::check(&pool, &taken)?;
+        let serves = serves(book, &gateway, &host, &tunnel, wish)?;
+        let listener = Listener {
+            name: full,
+            gateway: gateway.name.clone(),
+            tunnel,
+            serves,
+            pool,
+            reach: wish.reach.clone().unwrap_or(Reach::Site),
+            resolvers: wish.resolvers.clone().unwrap_or_default(),
+            keep_alive: wish.keep_alive.unwrap_or(20),
+            packet_size: wish.packet_size.unwrap_or(1400),
+            created,
+        };
+        book.add(&listener)?;
+        book.note("listener open", &listener.name, &describe(&listener))?;
+        Ok(listener)
+    })
+}
+
+fn describe(listener: &Listener) -> String {
+    format!("{}, pool {}, reach {}", listener.services(), listener.pool, listener.reach)
+}
+
+/// Changes a listener; with a new pool, every credential gets a new address. Gives how many handovers that makes stale.
+///
+/// # Errors
+/// As [`open`]; also a pool that cannot hold everybody.
+pub fn change(context: &mut Context, listener: &str, wish: &Wish) -> Result<(Listener, usize)> {
+    check(wish)?;
+    context.write(|book| {
+        let mut listener: Listener = book.need(listener)?;
+        let gateway: Gateway = book.need(&listener.gateway)?;
+        let host: Host = book.need(&gateway.host)?;
+        let before = serde_json::to_value(&listener).ok();
+        change_ports(book, &gateway, &host, &mut listener, wish)?;
+        if let Some(reach) = &wish.reach {
+            listener.reach = reach.clone();
+        }
+        if let Some(resolvers) = &wish.resolvers {
+            listener.resolvers.clone_from(resolvers);
+        }
+        listener.keep_alive = wish.keep_alive.unwrap_or(listener.keep_alive);
+        listener.packet_size = wish.packet_size.unwrap_or(listener.packet_size);
+        for (name, value) in &wish.settings {
+            let mut changed = listener.tunnel.clone();
+            changed.set(name, value)?;
+            if changed != listener.tunnel && listener.tunnel.handed_over().contains(&name.as_str()) {
+                return Err(Problem::refused(format!("the {name} of {} cannot change to {value}", listener.name))
+                    .why("devices learn it from their handover; all of them would be locked out")
+                    .try_(format!(
+                        "yestrel listener open {} --name second --{name} {value}   and move devices over",
+                        listener.gateway
+                    )));
+            }
+            listener.tunnel = changed;
+        }
+        if let Some(text) = &wish.pool {
+            let pool = pool::check(&pool::range(text)?, &site::taken(book, &listener.name)?)?;
+            if pool != listener.pool {
+                listener.pool = pool;
+                renumber(book, &listener)?;
+            }
+        }
+        if serde_json::to_value(&listener).ok() == before {
+            return Err(Problem::words("nothing was said that should change").try_("yestrel help listener change"));
+        }
+        book.put(&listener)?;
+        book.note("listener change", &listener.name, &describe(&listener))?;
+        let stale = find::stale_count(book, &gateway.name)?;
+        Ok((listener, stale))
+    })
+}
+
+/// Brings what a command says about ports into a listener: the first port of one's choice, and as what it is dialled.
+fn change_ports(book: &Book<'_>, gateway: &Gateway, host: &Host, listener: &mut Listener, wish: &Wish) -> Result<()> {
+    if wish.port.is_none() && wish.outside_port.is_none() {
+        return Ok(());
+    }
+    let chosen = listener.tunnel.needs().iter().position(|need| matches!(need, Need::AnyPort(_)));
+    let Some(served) = chosen.and_then(|at| listener.serves.get(at)).cloned() else {
+        return Err(Problem::words(format!("the {} tunnel has no port of one's choice", listener.tunnel.word())));
+    };
+    let with_port = |service: Service, port: Option<u16>| match (service, port) {
+        (Service::Port(protocol, _), Some(port)) => Service::Port(protocol, port),
+        _ => service,
+    };
+    let inside = with_port(served.inside, wish.port);
+    is_free(book, gateway, host, inside, &listener.name)?;
+    let followed = if served.outside == served.inside { inside } else { served.outside };
+    let outside = with_port(followed, wish.outside_port);
+    if let Some(served) = chosen.and_then(|at| listener.serves.get_mut(at)) {
+        *served = Served { inside, outside };
+    }
+    Ok(())
+}
+
+/// Gives every credential of a listener an address in its new pool.
+fn renumber(book: &Book<'_>, listener: &Listener) -> Result<()> {
+    let held: Vec<Address> = book.find(&[("listener", listener.name.as_str().into())])?;
+    if held.len() as u64 > u64::from(pool::room(&listener.pool)) {
+        return Err(Problem::refused(format!("the pool {} is too small", listener.pool)).why(format!(
+            "{} devices have an address at {}, and it holds {}",
+            held.len(),
+            listener.name,
+            pool::room(&listener.pool)
+        )));
+    }
+    for address in &held {
+        book.remove::<Address>(&address.name)?;
+    }
+    let mut used = BTreeSet::new();
+    // Leases are the agent's: it gives new ones at the next sign-in.
+    for address in held.into_iter().filter(|address| !address.leased) {
+        let inner = pool::next_free(&listener.name, &listener.pool, &used)?;
+        used.insert(inner);
+        book.put(&Address::new(&listener.name, inner, &address.credential))?;
+        let mut credential: Credential = book.need(&address.credential)?;
+        if let Material::KeyPair(pair) = &mut credential.material {
+            pair.ways.iter_mut().filter(|way| way.listener == listener.name).for_each(|way| way.inner = inner);
+        }
+        book.put(&credential)?;
+    }
+    Ok(())
+}
+
+/// A listener with how full its pool is.
+#[derive(Debug, Serialize)]
+pub struct ListenerStanding {
+    pub listener: Listener,
+    pub given_out: usize,
+    pub room: u32,
+}
+
+/// All listeners, or those of one gateway.
+///
+/// # Errors
+/// No such gateway.
+pub fn list(context: &mut Context, gateway: Option<&str>) -> Result<Vec<ListenerStanding>> {
+    context.read(|book| {
+        let listeners: Vec<Listener> = match gateway {
+            Some(gateway) => {
+                book.need::<Gateway>(gateway)?;
+                book.find(&[("gateway", gateway.into())])?
+            }
+            None => book.all()?,
+        };
+        let standing = |listener: Listener| {
+            let given_out = book.find::<Address>(&[("listener", listener.name.as_str().into())])?.len();
+            let room = pool::room(&listener.pool);
+            Ok(ListenerStanding { listener, given_out, room })
+        };
+        listeners.into_iter().map(standing).collect()
+    })
+}
+
+/// One listener.
+///
+/// # Errors
+/// There is none of that name.
+pub fn show(context: &mut Context, listener: &str) -> Result<ListenerStanding> {
+    let gateway = context.read(|book| book.need::<Listener>(listener))?.gateway;
+    let found = list(context, Some(&gateway))?.into_iter().find(|found| found.listener.name == listener);
+    found.ok_or_else(|| Problem::failed(format!("the listener {listener} is gone")))
+}
+
+/// Takes a listener and everything that hangs on it out of the estate.
+pub(crate) fn forget(book: &Book<'_>, listener: &Listener) -> Result<()> {
+    for address in book.find::<Address>(&[("listener", listener.name.as_str().into())])? {
+        book.remove::<Address>(&address.name)?;
+        let mut credential: Credential = book.need(&address.credential)?;
+        credential.leave(&listener.name);
+        book.put(&credential)?;
+    }
+    book.remove::<Listener>(&listener.name)?;
+    Ok(())
+}
+
+/// Closes a listener. Gives how many credentials lose their way in there.
+///
+/// # Errors
+/// There is none of that name.
+pub fn close(context: &mut Context, listener: &str) -> Result<usize> {
+    context.write(|book| {
+        let listener: Listener = book.need(listener)?;
+        let held = book.find::<Address>(&[("listener", listener.name.as_str().into())])?.len();
+        forget(book, &listener)?;
+        book.note("listener close", &listener.name, &format!("{held} credentials had a way in there"))?;
+        Ok(held)
+    })
+}
+
+/// The pool's own address and network, for showing.
+#[must_use]
+pub fn own_address(pool: &Ipv4Net) -> std::net::Ipv4Addr {
+    pool::gateway_address(pool)
+}

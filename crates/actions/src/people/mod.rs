@@ -1,0 +1,332 @@
+//! Groups, users and their devices.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `import` | many users from a file |
+
+pub mod import;
+
+use yestrel_core::estate::{CertificateState, Credential, Device, Group, User, UserState};
+use yestrel_core::x509::list::Reason;
+use yestrel_core::{Problem, Result, name};
+use yestrel_store::records::Address;
+use yestrel_store::{Book, Record as _};
+
+use crate::authority::lists;
+use crate::changed::Changed;
+use crate::context::Context;
+use crate::credential::end::{self, Ended};
+use crate::find::{self, still_needed};
+
+/// Checks a mail address, as far as it can be without writing to it.
+pub(crate) fn check_mail(mail: &str) -> Result<()> {
+    let plausible = mail.split_once('@').is_some_and(|(local, domain)| !local.is_empty() && domain.contains('.'));
+    if plausible && mail.is_ascii() && !mail.chars().any(char::is_whitespace) {
+        return Ok(());
+    }
+    let shown: String = mail.chars().take(80).collect();
+    Err(Problem::words(format!("{shown:?} is no mail address")).why("one is written name@skerry.example"))
+}
+
+/// Days that a certificate of a group's members may hold.
+fn check_lifetime(days: Option<u16>) -> Result<()> {
+    match days {
+        Some(days) if !(1..=3650).contains(&days) => {
+            Err(Problem::words(format!("a certificate does not hold {days} days"))
+                .why("1 day to 10 years are possible")
+                .try_("--lifetime 90d"))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Adds a group.
+///
+/// # Errors
+/// A bad or taken name.
+pub fn add_group(context: &mut Context, group: &str, about: Option<String>, lifetime: Option<u16>) -> Result<Group> {
+    check_lifetime(lifetime)?;
+    name::check("group", group)?;
+    let group = Group { name: group.into(), about, lifetime, created: context.now };
+    context.write(|book| {
+        book.add(&group)?;
+        book.note("group add", &group.name, group.about.as_deref().unwrap_or_default())
+    })?;
+    Ok(group)
+}
+
+/// All groups, with their members.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn list_groups(context: &mut Context) -> Result<Vec<(Group, Vec<String>)>> {
+    context.read(|book| {
+        let users: Vec<User> = book.all()?;
+        let members =
+            |group: &Group| users.iter().filter(|u| u.groups.contains(&group.name)).map(|u| u.name.clone()).collect();
+        Ok(book.all::<Group>()?.into_iter().map(|group| (group.clone(), members(&group))).collect())
+    })
+}
+
+/// Changes what is said of a group, and who is in it.
+///
+/// # Errors
+/// No such group or user.
+pub fn change_group(
+    context: &mut Context,
+    group: &str,
+    about: Option<String>,
+    lifetime: Option<u16>,
+    add: &[String],
+    remove: &[String],
+) -> Result<()> {
+    check_lifetime(lifetime)?;
+    if about.is_none() && lifetime.is_none() && add.is_empty() && remove.is_empty() {
+        return Err(Problem::words("nothing was said that should change")
+            .try_("--about, --lifetime, --add USER or --remove USER"));
+    }
+    context.write(|book| {
+        let mut group: Group = book.need(group)?;
+        if about.is_some() || lifetime.is_some() {
+            group.about = about.or(group.about);
+            group.lifetime = lifetime.or(group.lifetime);
+            book.put(&group)?;
+        }
+        for member in add.iter().chain(remove) {
+            let mut user: User = book.need(member)?;
+            user.groups.retain(|other| *other != group.name);
+            if add.contains(member) {
+                user.groups.push(group.name.clone());
+                user.groups.sort();
+            }
+            book.put(&user)?;
+        }
+        let said = [("add", add), ("remove", remove)]
+            .map(|(verb, names)| if names.is_empty() { String::new() } else { format!("{verb} {}", names.join(",")) });
+        book.note("group change", &group.name, said.join(" ").trim())
+    })
+}
+
+/// Removes a group that nobody is in.
+///
+/// # Errors
+/// Somebody is in it.
+pub fn remove_group(context: &mut Context, group: &str) -> Result<()> {
+    context.write(|book| {
+        let group: Group = book.need(group)?;
+        let members: Vec<_> = book
+            .all::<User>()?
+            .into_iter()
+            .filter(|user| user.groups.contains(&group.name))
+            .map(|user| user.name)
+            .collect();
+        let try_ = format!("yestrel group change {} --remove USER", group.name);
+        still_needed(&format!("the group {}", group.name), &members, "its members", &try_)?;
+        book.remove::<Group>(&group.name)?;
+        book.note("group remove", &group.name, "")
+    })
+}
+
+/// What a command says about a user; `None` leaves what is there.
+#[derive(Debug, Default)]
+pub struct Wish {
+    pub mail: Option<String>,
+    pub about: Option<String>,
+    pub groups: Option<Vec<String>>,
+}
+
+impl Wish {
+    fn apply(&self, book: &Book<'_>, user: &mut User) -> Result<()> {
+        if let Some(mail) = &self.mail {
+            check_mail(mail)?;
+            user.mail = Some(mail.clone());
+        }
+        if let Some(about) = &self.about {
+            user.about = Some(about.clone());
+        }
+        if let Some(groups) = &self.groups {
+            for group in groups {
+                book.need::<Group>(group)?;
+            }
+            user.groups.clone_from(groups);
+            user.groups.sort();
+            user.groups.dedup();
+        }
+        Ok(())
+    }
+}
+
+/// Adds a user.
+///
+/// # Errors
+/// A bad or taken name, no such group.
+pub fn add_user(context: &mut Context, user: &str, wish: &Wish) -> Result<User> {
+    name::check("user", user)?;
+    let created = context.now;
+    context.write(|book| {
+        let mut user =
+            User { name: user.into(), mail: None, about: None, state: UserState::Active, groups: Vec::new(), created };
+        wish.apply(book, &mut user)?;
+        book.add(&user)?;
+        book.note("user add", &user.name, &user.groups.join(","))?;
+        Ok(user)
+    })
+}
+
+/// Changes a user.
+///
+/// # Errors
+/// No such user or group.
+pub fn change_user(context: &mut Context, user: &str, wish: &Wish) -> Result<User> {
+    if wish.mail.is_none() && wish.about.is_none() && wish.groups.is_none() {
+        return Err(Problem::words("nothing was said that should change").try_("--mail, --about or --group"));
+    }
+    context.write(|book| {
+        let mut user: User = book.need(user)?;
+        wish.apply(book, &mut user)?;
+        book.put(&user)?;
+        book.note("user change", &user.name, &user.groups.join(","))?;
+        Ok(user)
+    })
+}
+
+/// A user with what they carry.
+#[derive(Debug, serde::Serialize)]
+pub struct UserStanding {
+    pub user: User,
+    pub devices: Vec<Device>,
+    pub credentials: usize,
+}
+
+/// All users.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn list_users(context: &mut Context) -> Result<Vec<UserStanding>> {
+    context.read(|book| {
+        let standing = |user: User| {
+            let filter = [("user", user.name.as_str().into())];
+            let devices = book.find(&filter)?;
+            Ok(UserStanding { devices, credentials: find::live_of_user(book, &user.name)?.len(), user })
+        };
+        book.all::<User>()?.into_iter().map(standing).collect()
+    })
+}
+
+/// One user.
+///
+/// # Errors
+/// There is none of that name.
+pub fn show_user(context: &mut Context, user: &str) -> Result<UserStanding> {
+    context.read(|book| book.need::<User>(user).map(drop))?;
+    let found = list_users(context)?.into_iter().find(|found| found.user.name == user);
+    found.ok_or_else(|| Problem::failed(format!("the user {user} is gone")))
+}
+
+/// Suspends or restores a user in the estate: certificates go on hold, or leave it. Gives what changed, or `None` when nothing
+/// did. The gateways of these credentials follow.
+///
+/// # Errors
+/// There is none of that name.
+pub fn set_user_state(context: &mut Context, user: &str, state: UserState) -> Result<Changed<Option<Ended>>> {
+    let keys = context.keys()?;
+    context.write(|book| {
+        let mut user: User = book.need(user)?;
+        if user.state == state {
+            // It may not have reached every gateway the first time.
+            let gateways = find::live_of_user(book, &user.name)?.iter().flat_map(Credential::gateways).collect();
+            return Ok(Changed { what: None, gateways });
+        }
+        user.state = state;
+        book.put(&user)?;
+        let (what, held) = match state {
+            UserState::Suspended => ("user suspend", CertificateState::Held),
+            UserState::Active => ("user restore", CertificateState::Good),
+        };
+        book.note(what, &user.name, "")?;
+        let credentials = find::live_of_user(book, &user.name)?;
+        for certificate in credentials.iter().filter_map(Credential::certificate) {
+            lists::mark(book, &certificate.serial, held, Reason::CertificateHold, book.now)?;
+        }
+        let Changed { what, gateways } = end::announce(book, &keys, credentials)?;
+        Ok(Changed { what: Some(what), gateways })
+    })
+}
+
+/// Removes a user who carries nothing any more.
+///
+/// # Errors
+/// There are devices.
+pub fn remove_user(context: &mut Context, user: &str) -> Result<()> {
+    context.write(|book| {
+        let user: User = book.need(user)?;
+        let devices: Vec<_> = book
+            .find::<Device>(&[("user", user.name.as_str().into())])?
+            .into_iter()
+            .map(|device| device.name)
+            .collect();
+        still_needed(&format!("the user {}", user.name), &devices, "the devices", "yestrel device remove USER/DEVICE")?;
+        book.remove::<User>(&user.name)?;
+        book.note("user remove", &user.name, "")
+    })
+}
+
+/// Adds a device to a user.
+///
+/// # Errors
+/// A bad or taken name, no such user.
+pub fn add_device(context: &mut Context, device: &str, platform: Option<String>) -> Result<Device> {
+    let (user, _) = name::pair("device", device, ("user", "device"))?;
+    let created = context.now;
+    context.write(|book| {
+        book.need::<User>(user)?;
+        let device = Device { name: device.into(), user: user.into(), platform, created };
+        book.add(&device)?;
+        book.note("device add", &device.name, device.platform.as_deref().unwrap_or_default())?;
+        Ok(device)
+    })
+}
+
+/// All devices, or those of one user, with their live credentials.
+///
+/// # Errors
+/// No such user.
+pub fn list_devices(context: &mut Context, user: Option<&str>) -> Result<Vec<(Device, Vec<Credential>)>> {
+    context.read(|book| {
+        let devices: Vec<Device> = match user {
+            Some(user) => {
+                book.need::<User>(user)?;
+                book.find(&[("user", user.into())])?
+            }
+            None => book.all()?,
+        };
+        let with = |device: Device| {
+            let credentials = find::live_of_device(book, &device.name)?;
+            Ok((device, credentials))
+        };
+        devices.into_iter().map(with).collect()
+    })
+}
+
+/// Removes a device whose credential is revoked, and with it its credentials' records; the revocations stay.
+///
+/// # Errors
+/// It can still come in.
+pub fn remove_device(context: &mut Context, device: &str) -> Result<()> {
+    context.write(|book| {
+        let device: Device = book.need(device)?;
+        if !find::live_of_device(book, &device.name)?.is_empty() {
+            return Err(Problem::refused(format!("{} has a credential that lets it in", device.name))
+                .why("removing it here would not take that away from the device")
+                .try_(format!("yestrel credential revoke {} --reason retired", device.name)));
+        }
+        for credential in book.find::<Credential>(&[("device", device.name.as_str().into())])? {
+            for address in book.find::<Address>(&[("credential", credential.name.as_str().into())])? {
+                book.remove::<Address>(&address.name)?;
+            }
+            book.remove::<Credential>(credential.key())?;
+        }
+        book.remove::<Device>(&device.name)?;
+        book.note("device remove", &device.name, "")
+    })
+}

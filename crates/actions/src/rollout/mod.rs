@@ -1,0 +1,311 @@
+//! Bringing gateways to their newest order.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `plan` | what a rollout would do |
+
+pub mod plan;
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use serde::Serialize;
+use yestrel_core::estate::{Estate, Gateway, Host, StoredOrder};
+use yestrel_core::exchange::agent::{Adopt, Carry, Certify, Confirm, Publication, Publish, Receipt, Status};
+use yestrel_core::exchange::host::{Installed, Updates};
+use yestrel_core::keys::Secret;
+use yestrel_core::order::{self, Envelope};
+use yestrel_core::{Problem, Result, moment};
+use yestrel_places::Manage;
+use yestrel_store::SealingKey;
+
+use crate::authority::lists;
+use crate::context::Context;
+use crate::find;
+use crate::gateway::certificate;
+use crate::keyring::{self, labels};
+
+pub use plan::{Plan, preview};
+
+/// How it went at one gateway.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub enum OutcomeState {
+    #[serde(rename = "done")]
+    Done,
+    #[serde(rename = "nothing to do")]
+    NothingToDo,
+    #[serde(rename = "failed")]
+    Failed,
+}
+
+impl OutcomeState {
+    /// The words for tables.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Done => "done",
+            Self::NothingToDo => "nothing to do",
+            Self::Failed => "failed",
+        }
+    }
+}
+
+/// What became of one gateway.
+#[derive(Debug, Serialize)]
+pub struct Outcome {
+    pub gateway: String,
+    pub order: u64,
+    pub state: OutcomeState,
+    pub installed: Option<Installed>,
+    /// Whether a change of firewall or addresses was held, and confirmed over a new connection.
+    pub confirmed: bool,
+    /// When the agent's program will be upgraded, where that waits for its hours.
+    pub upgrade_at: Option<Timestamp>,
+    /// Sessions that ended with it.
+    pub ended: u64,
+    pub problem: Option<Problem>,
+}
+
+/// How a rollout is done.
+#[derive(Debug, Clone, Copy)]
+pub struct How {
+    /// Carry the newest order even where it is confirmed.
+    pub again: bool,
+    /// Seconds that a change of firewall or addresses is held for its confirmation; 0 holds nothing.
+    pub hold: u16,
+    /// Remove an agent of another estate first.
+    pub take_over: bool,
+    /// Upgrade agents now, whatever their schedule says.
+    pub upgrade_now: bool,
+}
+
+impl Default for How {
+    fn default() -> Self {
+        Self { again: false, hold: HOLD, take_over: false, upgrade_now: false }
+    }
+}
+
+/// How long a change that could cut its author off waits for its confirmation, in seconds.
+pub const HOLD: u16 = 60;
+
+struct Work {
+    gateway: Gateway,
+    host: Host,
+    manage: Arc<dyn Manage>,
+    envelope: Envelope,
+    number: u64,
+    /// The key of the certificate that the order names.
+    certificate_key: Option<Secret>,
+    publications: Vec<Publication>,
+    numbers: BTreeMap<String, u64>,
+}
+
+/// Brings gateways to their newest order: only those that are behind, unless `again`. A gateway that cannot be reached does
+/// not hold up the others.
+///
+/// # Errors
+/// There is no such gateway, or the estate cannot be written. What fails at a gateway stands in its outcome.
+pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<Outcome>> {
+    let keys = context.keys()?;
+    let key = &keys.sealing;
+    let now = context.now;
+    let (estate, plans, stored) = context.write(|book| {
+        let estate = find::this_estate(book)?;
+        let mut plans = Vec::new();
+        let mut work = Vec::new();
+        lists::sign_due(book, &keys, now)?;
+        for mut gateway in plan::chosen(book, names)? {
+            certificate::ensure(book, &keys, &mut gateway)?;
+            let (plan, content) = plan::plan_one(book, &gateway)?;
+            if !plan.nothing_to_do || how.again {
+                let name = format!("{} {}", gateway.name, plan.to);
+                let stored = match book.get::<StoredOrder>(&name)? {
+                    Some(stored) => stored,
+                    None => {
+                        let previous =
+                            find::newest_order(book, &gateway.name)?.map(|order| order.hash).unwrap_or_default();
+                        let signing = key.open(&estate.private_key, labels::SIGNING)?;
+                        let mut envelope = order::sign(&estate.id, plan.to, &previous, now, content, &signing)?;
+                        if let Some(trusted) = gateway.trusts.filter(|_| gateway.adopted) {
+                            let before = keyring::previous(key, &estate, &trusted)?;
+                            envelope = order::sign_over(&envelope, &before, &signing)?;
+                        }
+                        let hash = envelope.hash();
+                        let stored = StoredOrder {
+                            name,
+                            gateway: gateway.name.clone(),
+                            number: plan.to,
+                            envelope,
+                            hash,
+                            made: now,
+                            received: None,
+                        };
+                        book.put(&stored)?;
+                        book.note("rollout", &gateway.name, &format!("order {}", plan.to))?;
+                        stored
+                    }
+                };
+                let host: Host = book.need(&gateway.host)?;
+                let certificate_key = certificate::key_of(&keys, &gateway)?;
+                let publications = lists::publications(book, &keys, &gateway.name)?;
+                let numbers = lists::due_numbers(book, &gateway.name)?;
+                work.push((gateway, host, stored.envelope, plan.to, certificate_key, publications, numbers));
+            }
+            plans.push(plan);
+        }
+        Ok((estate, plans, work))
+    })?;
+    let mut work = Vec::new();
+    for (gateway, host, envelope, number, certificate_key, publications, numbers) in stored {
+        let manage = context.manage(&host)?;
+        work.push(Work { gateway, host, manage, envelope, number, certificate_key, publications, numbers });
+    }
+    let carried: Vec<_> = std::thread::scope(|scope| {
+        let estate = &estate;
+        let threads: Vec<_> = work.iter().map(|work| scope.spawn(move || carry(work, estate, key, how))).collect();
+        threads
+            .into_iter()
+            .map(|thread| thread.join().unwrap_or_else(|_| Err(Problem::failed("carrying an order broke off"))))
+            .collect()
+    });
+    let mut outcomes: Vec<Outcome> = plans
+        .into_iter()
+        .map(|plan| Outcome {
+            gateway: plan.gateway,
+            order: plan.to,
+            state: OutcomeState::NothingToDo,
+            installed: None,
+            confirmed: false,
+            upgrade_at: None,
+            ended: 0,
+            problem: None,
+        })
+        .collect();
+    for (work, carried) in work.iter().zip(carried) {
+        let Some(outcome) = outcomes.iter_mut().find(|outcome| outcome.gateway == work.gateway.name) else { continue };
+        match carried {
+            Ok(Carried { installed, receipt, confirmed, waits }) => {
+                outcome.state = OutcomeState::Done;
+                outcome.installed = installed;
+                outcome.confirmed = confirmed;
+                outcome.ended = receipt.ended;
+                outcome.upgrade_at =
+                    work.gateway.updates.as_ref().filter(|_| waits).and_then(|schedule| schedule.next(now));
+                context.write(|book| {
+                    let mut gateway: Gateway = book.need(&work.gateway.name)?;
+                    gateway.adopted = true;
+                    gateway.order_number = gateway.order_number.max(work.number);
+                    // Whoever took an order that holds by the newest key obeys that key.
+                    if work.envelope.verify(&estate.public_key).is_ok() {
+                        gateway.trusts = None;
+                    }
+                    gateway.lists_there.clone_from(&work.numbers);
+                    book.put(&gateway)?;
+                    let mut stored: StoredOrder = book.need(&format!("{} {}", work.gateway.name, work.number))?;
+                    stored.received = Some(receipt.at);
+                    book.put(&stored)
+                })?;
+            }
+            Err(problem) => {
+                outcome.state = OutcomeState::Failed;
+                outcome.problem = Some(problem);
+            }
+        }
+    }
+    Ok(outcomes)
+}
+
+struct Carried {
+    /// `None` where nothing had to be done.
+    installed: Option<Installed>,
+    receipt: Receipt,
+    confirmed: bool,
+    /// Whether another program waits on the host for its hours.
+    waits: bool,
+}
+
+fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: How) -> Result<Carried> {
+    let manage = &*work.manage;
+    if how.take_over {
+        take_over(manage, &estate.id)?;
+    }
+    let keep_version = work.gateway.updates.is_some() && !how.upgrade_now;
+    let installed = manage.install(&estate.id, keep_version)?;
+    let status = manage.ask_agent(&Status)?;
+    let same = status.estate.as_ref() == Some(&estate.id) && status.gateway.as_ref() == Some(&work.gateway.name);
+    let adopt = || -> Result<Adopt> {
+        Ok(Adopt {
+            estate: estate.id.clone(),
+            estate_key: estate.public_key,
+            gateway: work.gateway.name.clone(),
+            private_key: key.open(&work.gateway.private_key, &labels::gateway(&work.gateway.name))?,
+            recovery_key: estate.recovery_key,
+        })
+    };
+    if !same {
+        manage.ask_agent(&adopt()?)?;
+    }
+    if let Some(private_key) = work.certificate_key.clone() {
+        manage.ask_agent(&Certify { private_key })?;
+    }
+    if work.host.via.ssh().is_some() {
+        manage.ask(&Updates { schedule: work.gateway.updates.clone() })?;
+    }
+    let receipt = manage.ask_agent(&Carry { envelope: work.envelope.clone(), hold: how.hold })?;
+    if receipt.hash != work.envelope.hash() {
+        return Err(unexpected(work));
+    }
+    let waits = installed == Installed::Waits;
+    let confirmed = match receipt.held {
+        None => false,
+        Some(until) => {
+            confirm(work, &receipt, until)?;
+            true
+        }
+    };
+    // Only an agent that obeys the newest key by now takes another recovery key.
+    if same && status.recovery_key != estate.recovery_key {
+        manage.ask_agent(&adopt()?)?;
+    }
+    if !work.publications.is_empty() {
+        manage.ask_agent(&Publish { publications: work.publications.clone() })?;
+    }
+    Ok(Carried { installed: done(installed), receipt, confirmed, waits })
+}
+
+/// Confirms an order that is held. The old connection proves nothing: whether the way in is still open shows only a new one.
+fn confirm(work: &Work, receipt: &Receipt, until: Timestamp) -> Result<()> {
+    work.manage.afresh();
+    work.manage.ask_agent(&Confirm { hash: receipt.hash.clone() }).map(drop).map_err(|problem| {
+        Problem::failed(format!(
+            "the order was carried out, and {} cannot be reached over a new connection",
+            work.gateway.name
+        ))
+        .why(format!("{}; unconfirmed, the agent goes back to the order before at {}", problem.line(), moment(until)))
+        .try_("yestrel rollout   again within that time, if it was the connection that failed")
+    })
+}
+
+fn changed(installed: Installed) -> bool {
+    installed != Installed::Nothing
+}
+
+fn done(installed: Installed) -> Option<Installed> {
+    changed(installed).then_some(installed)
+}
+
+/// Removes an agent that belongs to another estate; one of this estate, or none, is left as it is.
+fn take_over(manage: &dyn Manage, estate: &str) -> Result<()> {
+    match manage.ask_agent(&Status) {
+        Ok(status) if status.estate.as_deref().is_none_or(|other| other == estate) => Ok(()),
+        // None answers: perhaps there is none, perhaps it is broken. Removing is right for both.
+        _ => manage.remove(estate, true).map(drop),
+    }
+}
+
+fn unexpected(work: &Work) -> Problem {
+    Problem::failed(format!("the agent of {} answers something else than was asked", work.gateway.name))
+        .why("it is of another version, or stopped in the middle")
+        .try_("yestrel rollout   again")
+}

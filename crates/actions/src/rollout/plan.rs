@@ -1,0 +1,114 @@
+//! What a rollout would do: what each gateway is to be now, compared with the order that it has.
+
+use serde::Serialize;
+use yestrel_core::Result;
+use yestrel_core::estate::{Credential, Gateway, Revocation, SharedSecret, Site, StoredOrder, User};
+use yestrel_core::order::{self, Change, Content};
+use yestrel_store::Book;
+
+use crate::authority::lists;
+use crate::context::Context;
+use crate::find;
+use crate::gateway::certificate;
+
+/// What a gateway is to be now, as the estate stands.
+fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
+    let site: Site = book.need(&gateway.site)?;
+    let mut credentials: Vec<Credential> = book.find(&[("revoked", serde_json::Value::Null)])?;
+    credentials.retain(|credential| credential.gateways().contains(&gateway.name));
+    let published: Vec<_> = lists::published_at(book, &gateway.name)?
+        .into_iter()
+        .map(|authority| (authority.name, authority.certificate))
+        .collect();
+    order::content(&order::Extract {
+        gateway,
+        published: &published,
+        site: &site,
+        listeners: &find::listeners_of(book, &gateway.name)?,
+        credentials: &credentials,
+        shared_secrets: &book.all::<SharedSecret>()?,
+        users: &book.all::<User>()?,
+        revocations: &book.all::<Revocation>()?,
+        now: book.now,
+    })
+}
+
+/// Whether a gateway has not confirmed what the estate wants of it now.
+pub(crate) fn is_behind(book: &Book<'_>, gateway: &Gateway) -> Result<bool> {
+    Ok(match find::newest_order(book, &gateway.name)? {
+        None => true,
+        Some(order) => {
+            order.received.is_none()
+                || order.envelope.read()?.content != content(book, gateway)?
+                || gateway.trusts.is_some()
+                || certificate::due(book, gateway)?.is_some()
+                || lists::due_numbers(book, &gateway.name)? != gateway.lists_there
+        }
+    })
+}
+
+/// What a rollout would do at one gateway.
+#[derive(Debug, Serialize)]
+pub struct Plan {
+    pub gateway: String,
+    /// The order that its agent has confirmed; 0 for none.
+    pub from: u64,
+    pub to: u64,
+    pub changes: Vec<Change>,
+    pub nothing_to_do: bool,
+}
+
+pub(super) fn chosen(book: &Book<'_>, names: &[String]) -> Result<Vec<Gateway>> {
+    if names.is_empty() {
+        return book.all();
+    }
+    let mut gateways = Vec::new();
+    for name in names {
+        gateways.push(book.need::<Gateway>(name)?);
+    }
+    Ok(gateways)
+}
+
+pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway) -> Result<(Plan, Content)> {
+    let new = content(book, gateway)?;
+    let newest = find::newest_order(book, &gateway.name)?;
+    let confirmed = book.get::<StoredOrder>(&format!("{} {}", gateway.name, gateway.order_number))?;
+    let old = confirmed.map(|order| order.envelope.read()).transpose()?.map(|order| order.content);
+    let due = certificate::due(book, gateway)?;
+    // An order that tells of the estate's new key is needed even where nothing else has changed.
+    let new_key = gateway.trusts.is_some();
+    let signer = find::this_estate(book)?.public_key;
+    let to = match &newest {
+        None => 1,
+        Some(order) if due.is_some() => order.number + 1,
+        Some(order) if new_key && order.envelope.verify(&signer).is_err() => order.number + 1,
+        Some(order) if order.envelope.read()?.content == new => order.number,
+        Some(order) => order.number + 1,
+    };
+    let numbers = lists::due_numbers(book, &gateway.name)?;
+    let nothing_to_do = old.as_ref() == Some(&new) && to == gateway.order_number && numbers == gateway.lists_there;
+    let mut changes = order::difference(old.as_ref(), &new);
+    if let Some((_, why)) = due {
+        let names: Vec<_> = gateway.names().iter().map(ToString::to_string).collect();
+        changes.push(Change { verb: "certify", words: format!("{}  ({why})", names.join(", ")) });
+    }
+    if let Some(words) = certificate::remark(book, gateway)? {
+        changes.push(Change { verb: "note", words });
+    }
+    if new_key {
+        changes.push(Change { verb: "gateway", words: "the estate's new signing key".into() });
+    }
+    for (name, number) in numbers.iter().filter(|(name, number)| gateway.lists_there.get(*name) != Some(*number)) {
+        let before = gateway.lists_there.get(name).map_or_else(|| "none".to_owned(), ToString::to_string);
+        changes.push(Change { verb: "list", words: format!("of {name} {before} -> {number}") });
+    }
+    Ok((Plan { gateway: gateway.name.clone(), from: gateway.order_number, to, changes, nothing_to_do }, new))
+}
+
+/// What a rollout would do; changes nothing.
+///
+/// # Errors
+/// There is no such gateway.
+pub fn preview(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> {
+    context.read(|book| chosen(book, names)?.iter().map(|gateway| Ok(plan_one(book, gateway)?.0)).collect())
+}

@@ -1,0 +1,273 @@
+//! Who may come in now, with which address; and who is in. Every kind of tunnel asks here and reports here.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use jiff::Timestamp;
+use parking_lot::{Mutex, RwLock};
+use yestrel_core::admission::lease::Leases;
+use yestrel_core::admission::{Admission, Claim, Reason, Refusal, Roll, Shown, decide};
+use yestrel_core::exchange::NewsEvent;
+use yestrel_core::exchange::agent::Live;
+use yestrel_core::keys::PublicKey;
+use yestrel_core::order::{Order, Revoked};
+use yestrel_core::tunnel::Settings;
+use yestrel_net::clock;
+use yestrel_net::plane::Plane;
+use yestrel_net::seats::{Seat, Seats};
+
+use crate::keep::Keep;
+use crate::totals::Totals;
+
+/// An order in force.
+pub struct InForce {
+    pub number: u64,
+    pub hash: String,
+    pub roll: Roll,
+    /// Addresses that were given with credentials, by listener: they are never leased.
+    given: HashMap<String, HashSet<Ipv4Addr>>,
+}
+
+impl InForce {
+    /// Indexes an order.
+    #[must_use]
+    pub fn new(order: Order, hash: String) -> Self {
+        let mut given: HashMap<String, HashSet<Ipv4Addr>> = HashMap::new();
+        for admit in &order.content.admit {
+            if let (Some(at), Some(address)) = (&admit.at, admit.address) {
+                given.entry(at.clone()).or_default().insert(address);
+            }
+        }
+        Self { number: order.number, hash, roll: Roll::new(order.content), given }
+    }
+}
+
+/// What somebody is granted who may come in: what the order says, and an inner address.
+pub struct Granted {
+    pub admission: Admission,
+    pub inner: Ipv4Addr,
+    order: u64,
+}
+
+impl Granted {
+    /// What the device is told.
+    #[must_use]
+    pub fn settings(&self) -> Settings {
+        self.admission.settings(self.inner, self.order)
+    }
+}
+
+/// What everybody in the agent shares.
+pub struct Shared {
+    pub(crate) keep: Mutex<Keep>,
+    /// Every revocation that was ever learned.
+    pub(crate) revoked: Arc<RwLock<BTreeMap<String, Revoked>>>,
+    in_force: RwLock<Option<Arc<InForce>>>,
+    /// Who is connected.
+    pub seats: Arc<Seats>,
+    /// How inner traffic meets the site; `None` before the first order.
+    pub(crate) plane: RwLock<Option<Arc<Plane>>>,
+    /// Addresses that were leased, by listener.
+    leases: Mutex<BTreeMap<String, Leases>>,
+    /// What was counted since the agent began to run.
+    pub(crate) totals: Mutex<Totals>,
+}
+
+impl Shared {
+    pub(crate) fn new(keep: Keep) -> yestrel_core::Result<Self> {
+        // Session numbers stay unique over restarts: they begin at the moment, in milliseconds.
+        let first = Timestamp::now().as_millisecond() as u64 * 16;
+        Ok(Self {
+            revoked: keep.revoked(),
+            leases: Mutex::new(keep.leases()?),
+            keep: Mutex::new(keep),
+            in_force: RwLock::default(),
+            seats: Arc::new(Seats::new(first)),
+            plane: RwLock::default(),
+            totals: Mutex::default(),
+        })
+    }
+
+    /// The order in force.
+    #[must_use]
+    pub fn in_force(&self) -> Option<Arc<InForce>> {
+        self.in_force.read().clone()
+    }
+
+    pub(crate) fn set_in_force(&self, in_force: Option<InForce>) {
+        *self.in_force.write() = in_force.map(Arc::new);
+    }
+
+    /// How inner traffic meets the site.
+    #[must_use]
+    pub fn plane(&self) -> Option<Arc<Plane>> {
+        self.plane.read().clone()
+    }
+
+    /// Whether somebody may come in at a listener now.
+    ///
+    /// # Errors
+    /// The refusal.
+    pub fn decide(&self, listener: &str, shown: Shown<'_>) -> Result<Admission, Refusal> {
+        let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
+        decide(&Claim { listener, shown }, &in_force.roll, &self.revoked.read(), Timestamp::now())
+    }
+
+    /// As [`Shared::decide`], with an inner address: the one that was given with the credential, or a lease.
+    ///
+    /// # Errors
+    /// The refusal; also that the pool is full.
+    pub fn grant(&self, listener: &str, shown: Shown<'_>) -> Result<Granted, Refusal> {
+        let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
+        let admission = decide(&Claim { listener, shown }, &in_force.roll, &self.revoked.read(), Timestamp::now())?;
+        let order = in_force.number;
+        if let Some(inner) = admission.address {
+            return Ok(Granted { admission, inner, order });
+        }
+        let none = HashSet::new();
+        let given = in_force.given.get(listener).unwrap_or(&none);
+        let mut leases = self.leases.lock();
+        let own = leases.entry(listener.to_owned()).or_default();
+        // Who is connected counts only where somebody's idle lease would have to go.
+        let connected = || {
+            let seats = self.seats.all();
+            let four = |seat: &Arc<Seat>| match seat.inner().addr() {
+                IpAddr::V4(four) => Some(four),
+                IpAddr::V6(_) => None,
+            };
+            seats.iter().filter(|seat| seat.listener == listener).filter_map(four).collect::<HashSet<_>>()
+        };
+        let before = own.of(&admission.device);
+        let inner = own
+            .lease(&admission.device, &admission.pool, given, &connected())
+            .ok_or_else(|| Refusal::plain(Reason::PoolFull))?;
+        if before != Some(inner) {
+            let all = leases.clone();
+            drop(leases);
+            if let Err(problem) = self.keep.lock().set_leases(&all) {
+                tracing::warn!("a leased address is not kept: {}", problem.line());
+            }
+        }
+        Ok(Granted { admission, inner, order })
+    }
+
+    /// Whose identity it is, as far as the order in force and the revocations say.
+    #[must_use]
+    pub fn device_of(&self, identity: &PublicKey) -> Option<String> {
+        let in_force = self.in_force();
+        let by_order = in_force.as_ref().and_then(|in_force| in_force.roll.device_of(identity)).map(str::to_owned);
+        by_order.or_else(|| self.revoked.read().get(&identity.to_string()).map(|revoked| revoked.device.clone()))
+    }
+
+    /// A device has come in: from here on packets find it. Gives what is to be noted.
+    #[must_use]
+    pub fn seat(&self, seat: Arc<Seat>) -> NewsEvent {
+        let inner = four(&seat);
+        let in_force = self.in_force();
+        let shown = Shown::Session(seat.identity);
+        let admit = in_force.as_ref().and_then(|in_force| in_force.roll.find(&seat.listener, shown));
+        let leased = admit.is_some_and(|admit| admit.address.is_none());
+        tracing::info!(device = seat.device, from = %seat.from(), %inner, "session opened");
+        let event = NewsEvent::Opened {
+            session: seat.number,
+            device: seat.device.clone(),
+            identity: seat.identity,
+            listener: seat.listener.clone(),
+            from: seat.from().to_string(),
+            inner,
+            leased,
+        };
+        self.seats.insert(seat);
+        event
+    }
+
+    /// A connected device is somewhere else outside. Gives what is to be noted.
+    #[must_use]
+    pub fn moved(&self, session: u64, to: SocketAddr) -> Option<NewsEvent> {
+        let seat = self.seats.get(session)?;
+        seat.set_from(to);
+        tracing::info!(device = seat.device, %to, "session moved");
+        Some(NewsEvent::Moved { session, to: to.to_string() })
+    }
+
+    /// A session is over. Gives what is to be noted.
+    #[must_use]
+    pub fn unseat(&self, session: u64, reason: Reason, words: &str) -> Option<NewsEvent> {
+        let seat = self.seats.remove(session)?;
+        tracing::info!(device = seat.device, reason = reason.word(), words, "session ended");
+        self.spend(&seat, reason);
+        let live = live(&seat);
+        Some(NewsEvent::Ended {
+            session,
+            device: live.device,
+            reason,
+            words: words.into(),
+            received: live.received,
+            sent: live.sent,
+            last_heard: live.last_heard,
+        })
+    }
+
+    /// Somebody was not let in. Gives what is to be noted.
+    #[must_use]
+    pub fn refused(&self, device: Option<String>, from: SocketAddr, reason: Reason) -> NewsEvent {
+        tracing::warn!(?device, %from, reason = reason.word(), "refused");
+        NewsEvent::Refused { device, from: from.to_string(), reason }
+    }
+
+    /// A credential that is good for one session has had it.
+    fn spend(&self, seat: &Seat, reason: Reason) {
+        let in_force = self.in_force();
+        let admit =
+            in_force.as_ref().and_then(|in_force| in_force.roll.find(&seat.listener, Shown::Session(seat.identity)));
+        if !reason.spends() || admit.is_none_or(|admit| admit.sessions != Some(1)) {
+            return;
+        }
+        let spent = Revoked { device: seat.device.clone(), reason: "it was good for one session".into() };
+        let spent = BTreeMap::from([(seat.identity.to_string(), spent)]);
+        if let Err(problem) = self.keep.lock().learn(&spent) {
+            tracing::error!("a used credential cannot be kept out: {}", problem.line());
+        }
+    }
+
+    /// Notes what was seen; a full disk must not stop the tunnel.
+    pub fn note(&self, event: NewsEvent) {
+        self.totals.lock().count(&event);
+        if let Err(problem) = self.keep.lock().note(event) {
+            tracing::error!("news cannot be kept: {}", problem.line());
+        }
+    }
+
+    /// Who is connected.
+    #[must_use]
+    pub fn live(&self) -> Vec<Live> {
+        let mut all: Vec<_> = self.seats.all().iter().map(|seat| live(seat)).collect();
+        all.sort_by(|a, b| (&a.device, a.number).cmp(&(&b.device, b.number)));
+        all
+    }
+}
+
+/// The inner IPv4 address of a seat.
+fn four(seat: &Seat) -> Ipv4Addr {
+    match seat.inner().addr() {
+        IpAddr::V4(four) => four,
+        IpAddr::V6(_) => Ipv4Addr::UNSPECIFIED,
+    }
+}
+
+fn live(seat: &Seat) -> Live {
+    Live {
+        number: seat.number,
+        device: seat.device.clone(),
+        listener: seat.listener.clone(),
+        from: seat.from().to_string(),
+        inner: four(seat),
+        opened: seat.opened,
+        received: seat.counters.received.load(Ordering::Relaxed),
+        sent: seat.counters.sent.load(Ordering::Relaxed),
+        last_heard: clock::wall(seat.counters.last_heard()),
+        software: seat.software.clone(),
+    }
+}

@@ -1,0 +1,418 @@
+//! The life of an agent: starts from what its folder holds, answers, looks after what runs, stops.
+
+use std::collections::{BTreeMap, HashMap};
+use std::net::{IpAddr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, OnceLock};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use parking_lot::Mutex;
+use yestrel_core::admission::{Reason, Shown};
+use yestrel_core::exchange::agent::{AgentStatus, Ask, Live, NewsPage, Publication, Standing};
+use yestrel_core::exchange::{Answered, NewsEvent};
+use yestrel_core::findings::Plane as PlaneKind;
+use yestrel_core::keys::KeyPair;
+use yestrel_core::order::Content;
+use yestrel_core::{Problem, Result, VERSION};
+use yestrel_host::folder::{self, Identity};
+use yestrel_host::{probe, upgrade};
+use yestrel_net::{control, plane};
+
+use crate::admit::Shared;
+use crate::keep::Keep;
+use crate::tunnels::{self, Kind, Tunnel};
+use crate::{metrics, publish};
+
+/// How an agent is started.
+#[derive(Clone)]
+pub struct Options {
+    /// The agent's own folder.
+    pub folder: PathBuf,
+    /// Listen on this address only.
+    pub bind: Option<IpAddr>,
+    /// End inner traffic in the process even where the system could carry it.
+    pub process_plane: bool,
+    /// In the lab: where inner addresses really are.
+    pub real: HashMap<SocketAddr, SocketAddr>,
+    /// The kinds of tunnel that it can open.
+    pub kinds: Vec<Arc<dyn Kind>>,
+}
+
+impl Options {
+    /// An agent with all kinds of tunnel, that keeps its things in `folder`.
+    #[must_use]
+    pub fn new(folder: PathBuf) -> Self {
+        Self { folder, bind: None, process_plane: false, real: HashMap::new(), kinds: tunnels::all() }
+    }
+}
+
+/// A running agent.
+pub struct Agent {
+    pub(crate) shared: Arc<Shared>,
+    pub(crate) options: Options,
+    pub(crate) listeners: Mutex<BTreeMap<String, Arc<dyn Tunnel>>>,
+    since: Timestamp,
+    /// Orders, adoption and retirement happen one after another.
+    pub(crate) change: Mutex<()>,
+    /// What answers metrics over HTTP, with its address.
+    pub(crate) exporter: Mutex<Option<metrics::Exporter>>,
+    /// What publishes the state of certificates.
+    pub(crate) publisher: Mutex<Option<publish::Publisher>>,
+    /// Until when no order is taken up again by itself.
+    closed_until: Mutex<Option<Timestamp>>,
+    /// SHA-256 of the program.
+    program: OnceLock<String>,
+    stop: AtomicBool,
+}
+
+impl Agent {
+    /// Starts from what the folder holds: an adopted agent carries out its last order at once.
+    ///
+    /// # Errors
+    /// The folder cannot be used. An order that cannot be carried out yet is tried again.
+    pub fn start(options: Options) -> Result<Arc<Self>> {
+        let mut keep = Keep::open(&options.folder)?;
+        let before: Vec<_> = keep.live()?;
+        if keep.identity()?.is_some() {
+            keep.note(NewsEvent::Started { version: VERSION.into() })?;
+        }
+        for live in before {
+            keep.note(NewsEvent::Ended {
+                session: live.number,
+                device: live.device,
+                reason: Reason::AgentStopped,
+                words: "the agent stopped without saying goodbye; bytes as of its last note".into(),
+                received: live.received,
+                sent: live.sent,
+                last_heard: live.last_heard,
+            })?;
+        }
+        keep.set_live(&[])?;
+        // An order that nobody confirmed before a crash or a reboot has had its chance.
+        if let Some(held) = keep.held()? {
+            let order = held.envelope.read().map_or(0, |order| order.number);
+            keep.set_held(None)?;
+            if keep.order()?.is_none() {
+                plane::take_back(keep.before()?.map(|before| before.forwarding))?;
+            }
+            keep.note(NewsEvent::Undone { order })?;
+            tracing::warn!(order, "the agent began anew before the order was confirmed; it is undone");
+        }
+        let shared = Arc::new(Shared::new(keep)?);
+        let agent = Arc::new(Self {
+            shared,
+            options,
+            listeners: Mutex::default(),
+            since: Timestamp::now(),
+            change: Mutex::default(),
+            exporter: Mutex::default(),
+            publisher: Mutex::default(),
+            closed_until: Mutex::default(),
+            program: OnceLock::new(),
+            stop: AtomicBool::new(false),
+        });
+        agent.clone().spawn_housekeeping();
+        Ok(agent)
+    }
+
+    /// Starts, answers at the control socket, and runs until a signal or retirement.
+    ///
+    /// # Errors
+    /// As [`Agent::start`], or another agent runs in the same folder.
+    pub fn run(options: Options) -> Result<()> {
+        use nix::sys::signal::{SigSet, Signal};
+        let mut signals = SigSet::empty();
+        signals.add(Signal::SIGTERM);
+        signals.add(Signal::SIGINT);
+        // Before any thread starts, so that all of them leave these to this one.
+        let _ = signals.thread_block();
+        let socket = folder::socket(&options.folder);
+        if std::os::unix::net::UnixStream::connect(&socket).is_ok() {
+            return Err(Problem::refused("an agent runs in this folder already").why(socket.display().to_string()));
+        }
+        let agent = Self::start(options)?;
+        let answering = agent.clone();
+        control::serve(&socket, move |ask: Ask| answering.answer(ask))?;
+        tracing::info!(version = VERSION, folder = %agent.options.folder.display(), "agent runs");
+        let stopping = agent.clone();
+        let waiting = std::thread::spawn(move || {
+            let _ = signals.wait();
+            stopping.stop.store(true, Ordering::Relaxed);
+        });
+        while !agent.stop.load(Ordering::Relaxed) && !waiting.is_finished() {
+            std::thread::park_timeout(Duration::from_millis(100));
+        }
+        tracing::info!("agent stops");
+        for listener in agent.listeners.lock().values() {
+            listener.close();
+        }
+        let _ = agent.shared.keep.lock().set_live(&[]);
+        let _ = std::fs::remove_file(socket);
+        Ok(())
+    }
+
+    /// Carries out the last order, and again until it works; notes who is connected.
+    fn spawn_housekeeping(self: Arc<Self>) {
+        let spawned = std::thread::Builder::new().name("housekeeping".into()).spawn(move || {
+            let mut live = Vec::new();
+            loop {
+                if self.shared.in_force().is_none()
+                    && let Err(problem) = self.resume()
+                {
+                    tracing::warn!("the last order is not in force yet: {}", problem.line());
+                }
+                let now = self.shared.live();
+                let same = |a: &Vec<Live>, b: &Vec<Live>| {
+                    a.len() == b.len()
+                        && a.iter()
+                            .zip(b)
+                            .all(|(a, b)| (a.number, a.received, a.sent) == (b.number, b.received, b.sent))
+                };
+                if !same(&now, &live) {
+                    let _ = self.shared.keep.lock().set_live(&now);
+                    live = now;
+                }
+                // Sessions whose credential has expired since they began.
+                self.end_the_unwelcome();
+                if let Err(problem) = self.undo_if_unconfirmed() {
+                    tracing::error!("an order that nobody confirmed cannot be undone yet: {}", problem.line());
+                }
+                std::thread::park_timeout(Duration::from_secs(1));
+                if self.stop.load(Ordering::Relaxed) {
+                    return;
+                }
+            }
+        });
+        if let Err(error) = spawned {
+            tracing::error!("no thread: {error}");
+        }
+    }
+
+    fn resume(&self) -> Result<()> {
+        let _one = self.change.lock();
+        let closed = self.closed_until.lock().is_some_and(|until| Timestamp::now() < until);
+        if closed || self.shared.in_force().is_some() {
+            return Ok(());
+        }
+        let (identity, envelope) = {
+            let keep = self.shared.keep.lock();
+            (keep.identity()?, keep.order()?)
+        };
+        let (Some(identity), Some(envelope)) = (identity, envelope) else { return Ok(()) };
+        let order = identity.verify_kept(&envelope)?;
+        self.switch(&identity, order, envelope.hash())?;
+        Ok(())
+    }
+
+    /// Answers one question.
+    pub fn answer(&self, ask: Ask) -> Answered {
+        match ask {
+            Ask::Status(q) => Answered::to(&q, self.status().map(Box::new)),
+            Ask::Adopt(q) => {
+                let (estate, gateway, private_key) = (q.estate.clone(), q.gateway.clone(), q.private_key.clone());
+                let (estate_key, recovery_key) = (q.estate_key, q.recovery_key);
+                let identity = Identity { estate, estate_key, gateway, private_key, recovery_key, previous_key: None };
+                Answered::to(&q, self.adopt(identity))
+            }
+            Ask::Certify(q) => Answered::to(&q, self.certify(&q.private_key)),
+            Ask::Publish(q) => Answered::to(&q, self.publish(&q.publications)),
+            Ask::OrderInForce(q) => Answered::to(&q, self.standing()),
+            Ask::Carry(q) => Answered::to(&q, self.carry(&q.envelope, q.hold)),
+            Ask::Confirm(q) => Answered::to(&q, self.confirm(&q.hash)),
+            Ask::NewsAfter(q) => {
+                let page = self.shared.keep.lock().news_after(q.after);
+                Answered::to(&q, page.map(|(items, more)| NewsPage { items, more }))
+            }
+            Ask::Sessions(q) => Answered::to(&q, Ok(self.shared.live())),
+            Ask::EndSessions(q) => Answered::to(&q, Ok(self.end(&q.device, &q.words))),
+            Ask::Facts(q) => Answered::to(&q, probe::facts(self.options.process_plane).map(Box::new)),
+            Ask::Metrics(q) => Answered::to(&q, Ok(metrics::text(&self.shared))),
+            Ask::Close(q) => {
+                self.close();
+                Answered::to(&q, Ok(()))
+            }
+            Ask::Retire(q) => Answered::to(&q, self.retire()),
+        }
+    }
+
+    fn standing(&self) -> Result<Standing> {
+        let envelope = self.shared.keep.lock().order()?;
+        Ok(Standing { envelope, revoked: self.shared.revoked.read().clone() })
+    }
+
+    pub(crate) fn plane_kind(&self) -> PlaneKind {
+        match self.shared.plane() {
+            Some(plane) => plane.kind(),
+            None => probe::facts(self.options.process_plane).map_or(PlaneKind::Process, |facts| facts.plane),
+        }
+    }
+
+    fn status(&self) -> Result<AgentStatus> {
+        let plane = self.plane_kind();
+        let in_force = self.shared.in_force();
+        let listeners =
+            self.listeners.lock().iter().map(|(name, listener)| (name.clone(), listener.services())).collect();
+        let keep = self.shared.keep.lock();
+        let identity = keep.identity()?;
+        let estate_key = identity.as_ref().map(|identity| identity.estate_key);
+        let recovery_key = identity.as_ref().and_then(|identity| identity.recovery_key);
+        Ok(AgentStatus {
+            version: VERSION.into(),
+            estate: identity.as_ref().map(|identity| identity.estate.clone()),
+            gateway: identity.map(|identity| identity.gateway),
+            order: in_force.as_ref().map_or(0, |in_force| in_force.number),
+            order_hash: in_force.as_ref().map(|in_force| in_force.hash.clone()).unwrap_or_default(),
+            since: self.since,
+            plane,
+            revoked: self.shared.revoked.read().len() as u64,
+            listeners,
+            newest: keep.newest(),
+            program: self.program(),
+            held: keep.held()?.map(|held| held.until),
+            published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),
+            estate_key,
+            recovery_key,
+        })
+    }
+
+    fn program(&self) -> String {
+        let own = || upgrade::hash(Path::new("/proc/self/exe")).unwrap_or_default();
+        self.program.get_or_init(own).clone()
+    }
+
+    fn adopt(&self, mut identity: Identity) -> Result<()> {
+        let _one = self.change.lock();
+        let keep = self.shared.keep.lock();
+        if let Some(own) = keep.identity()? {
+            if (&own.estate, own.estate_key, &own.gateway) != (&identity.estate, identity.estate_key, &identity.gateway)
+            {
+                return Err(Problem::refused("this agent belongs to another estate or is another gateway")
+                    .why(format!("it is the gateway {} of the estate with id {}", own.gateway, own.estate))
+                    .try_("retire it from its own estate first: yestrel gateway retire"));
+            }
+            if own.private_key == identity.private_key && own.recovery_key == identity.recovery_key {
+                return Ok(());
+            }
+            identity.previous_key = own.previous_key;
+        }
+        KeyPair::public_of(&identity.private_key)?;
+        tracing::info!(gateway = identity.gateway, "adopted");
+        keep.set_identity(&identity)
+    }
+
+    /// Publishes newer lists.
+    fn publish(&self, publications: &[Publication]) -> Result<()> {
+        let _one = self.change.lock();
+        let in_force = self.shared.in_force();
+        let order = in_force.as_ref().and_then(|in_force| in_force.roll.content().publish.as_ref());
+        let before = self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default();
+        publish::check(publications, order, &before)?;
+        self.shared.keep.lock().set_published(publications)?;
+        if let (Some(publisher), Some(order)) = (&*self.publisher.lock(), order) {
+            publisher.fill(order, publications);
+        }
+        Ok(())
+    }
+
+    /// Opens or closes the port where the state of certificates is published. Nobody who comes in depends on it, so it never
+    /// stops an order.
+    pub(crate) fn put_out(&self, content: &Content) {
+        let mut publisher = self.publisher.lock();
+        let Some(order) = &content.publish else {
+            *publisher = None;
+            return;
+        };
+        let publications = self.shared.keep.lock().published().unwrap_or_default();
+        match &*publisher {
+            Some(running) if running.port() == order.port => running.fill(order, &publications),
+            _ => {
+                *publisher = None;
+                match publish::Publisher::start(self.options.bind, order, &publications) {
+                    Ok(running) => *publisher = Some(running),
+                    Err(problem) => tracing::error!("{}", problem.line()),
+                }
+            }
+        }
+    }
+
+    /// Answers metrics over HTTP where the order says. Nobody who comes in depends on it, so it never stops an order.
+    pub(crate) fn export_metrics(&self, at: Option<std::net::SocketAddrV4>) {
+        let mut exporter = self.exporter.lock();
+        if exporter.as_ref().map(metrics::Exporter::address) == at {
+            return;
+        }
+        *exporter = None;
+        if let Some(at) = at {
+            match metrics::Exporter::start(at, &self.shared) {
+                Ok(running) => *exporter = Some(running),
+                Err(error) => tracing::error!("metrics are not answered at {at}: {error}"),
+            }
+        }
+    }
+
+    /// Ends the sessions of everybody who would not be let in now.
+    pub(crate) fn end_the_unwelcome(&self) -> u64 {
+        let mut ended = 0;
+        for seat in self.shared.seats.all() {
+            if let Err(refusal) = self.shared.decide(&seat.listener, Shown::Session(seat.identity)) {
+                let listener = self.listeners.lock().get(&seat.listener).cloned();
+                if listener.is_some_and(|listener| listener.end(&seat, refusal.reason, &refusal.words)) {
+                    ended += 1;
+                }
+            }
+        }
+        ended
+    }
+
+    fn end(&self, device: &str, words: &str) -> u64 {
+        let mut ended = 0;
+        for seat in self.shared.seats.all().into_iter().filter(|seat| seat.device == device) {
+            let listener = self.listeners.lock().get(&seat.listener).cloned();
+            if listener.is_some_and(|listener| listener.end(&seat, Reason::Administrator, words)) {
+                ended += 1;
+            }
+        }
+        ended
+    }
+
+    /// Takes back whatever an order has changed on the machine.
+    pub(crate) fn undo_everything(&self) -> Result<()> {
+        *self.exporter.lock() = None;
+        *self.publisher.lock() = None;
+        for listener in self.listeners.lock().values() {
+            listener.close();
+        }
+        self.listeners.lock().clear();
+        self.shared.seats.clear();
+        let plane = self.shared.plane();
+        if let Some(plane) = plane {
+            let before = self.shared.keep.lock().before()?;
+            plane.undo(before.map(|before| before.forwarding))?;
+        }
+        *self.shared.plane.write() = None;
+        self.shared.set_in_force(None);
+        Ok(())
+    }
+
+    /// Ends all sessions and takes no new ones for a while. An agent that is then not retired opens again by itself.
+    fn close(&self) {
+        let _one = self.change.lock();
+        *self.closed_until.lock() = Some(Timestamp::now() + jiff::SignedDuration::from_secs(30));
+        for listener in self.listeners.lock().values() {
+            listener.close();
+        }
+        self.listeners.lock().clear();
+        self.shared.set_in_force(None);
+    }
+
+    fn retire(&self) -> Result<()> {
+        let _one = self.change.lock();
+        self.undo_everything()?;
+        self.shared.keep.lock().forget()?;
+        tracing::info!("retired");
+        self.stop.store(true, Ordering::Relaxed);
+        Ok(())
+    }
+}

@@ -1,0 +1,195 @@
+//! Carrying orders out: prepares everything that can fail without harm, switches at once, holds what could cut its author off,
+//! goes back whole.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use yestrel_core::exchange::NewsEvent;
+use yestrel_core::exchange::agent::Receipt;
+use yestrel_core::keys::KeyPair;
+use yestrel_core::order::{self, Content, Envelope, Order, OrderListener};
+use yestrel_core::{Problem, Result};
+use yestrel_host::folder::{Before, Identity};
+use yestrel_net::plane::{self, Plane};
+
+use crate::admit::InForce;
+use crate::keep::Held;
+use crate::run::Agent;
+use crate::tunnels::{Ground, Kind, Tunnel};
+
+impl Agent {
+    /// Takes an order: learns its revocations in any case, carries it out if it may follow, and holds it where it could cut its
+    /// author off.
+    pub(crate) fn carry(&self, envelope: &Envelope, hold: u16) -> Result<Receipt> {
+        let _one = self.change.lock();
+        let identity = self.shared.keep.lock().identity()?.ok_or_else(|| {
+            Problem::refused("this agent belongs to no estate yet").try_("yestrel rollout   adopts it first")
+        })?;
+        let order = identity.verify(envelope)?;
+        if order.estate != identity.estate {
+            return Err(Problem::refused("the order is of another estate").why(format!("its id is {}", order.estate)));
+        }
+        // Revocations are learned from anything that the estate signed, whatever becomes of the rest: also outside of
+        // what is undone later.
+        self.shared.keep.lock().learn(&order.content.revoked)?;
+        let mut ended = self.end_the_unwelcome();
+        let hash = envelope.hash();
+        let (held, confirmed) = {
+            let keep = self.shared.keep.lock();
+            (keep.held()?, keep.order()?)
+        };
+        let current = held.as_ref().map(|held| held.envelope.clone()).or_else(|| confirmed.clone());
+        let current = current.map(|envelope| Ok::<_, Problem>((envelope.read()?, envelope.hash()))).transpose()?;
+        let standing = current.as_ref().map(|(order, hash)| (order, hash.as_str()));
+        order::may_follow(standing, &order, &hash, &identity.gateway)?;
+        let number = order.number;
+        // From here on the estate's new key counts, whatever becomes of the rest.
+        if let Some(successor) = order.successor.filter(|successor| *successor != identity.estate_key) {
+            self.shared.keep.lock().set_identity(&Identity {
+                estate_key: successor,
+                previous_key: Some(identity.estate_key),
+                ..identity.clone()
+            })?;
+            tracing::info!("the estate has a new key");
+        }
+        let mut until = held.filter(|held| held.envelope.hash() == hash).map(|held| held.until);
+        let in_force = self.shared.in_force().is_some_and(|in_force| in_force.hash == hash);
+        if !in_force {
+            let before = confirmed.map(|envelope| envelope.read()).transpose()?.map(|order| order.content);
+            let touches = order::touches_the_way_in(before.as_ref(), &order.content);
+            self.switch(&identity, order, hash.clone())?;
+            let mut keep = self.shared.keep.lock();
+            if touches && hold > 0 {
+                let end = Timestamp::now() + jiff::SignedDuration::from_secs(i64::from(hold));
+                keep.set_held(Some(&Held { envelope: envelope.clone(), until: end }))?;
+                until = Some(end);
+            } else {
+                keep.set_order(envelope)?;
+                keep.set_held(None)?;
+            }
+            keep.note(NewsEvent::Carried { order: number })?;
+            drop(keep);
+            ended += self.end_the_unwelcome();
+            tracing::info!(order = number, ended, held = until.is_some(), "order carried out");
+        }
+        Ok(Receipt { number, hash, at: Timestamp::now(), ended, held: until })
+    }
+
+    /// Keeps an order that was held.
+    pub(crate) fn confirm(&self, hash: &str) -> Result<Receipt> {
+        let _one = self.change.lock();
+        let held = self.shared.keep.lock().held()?;
+        if let Some(held) = held.filter(|held| held.envelope.hash() == hash) {
+            let keep = self.shared.keep.lock();
+            keep.set_order(&held.envelope)?;
+            keep.set_held(None)?;
+            tracing::info!("order confirmed");
+        }
+        match self.shared.in_force().filter(|in_force| in_force.hash == hash) {
+            Some(in_force) => {
+                Ok(Receipt { number: in_force.number, hash: hash.into(), at: Timestamp::now(), ended: 0, held: None })
+            }
+            None => Err(Problem::refused("the order is not in force any more")
+                .why("nobody confirmed it in time, so the one before is in force again")
+                .try_("yestrel rollout   again")),
+        }
+    }
+
+    /// Goes back to the order before when nobody has confirmed the one in force in time.
+    pub(crate) fn undo_if_unconfirmed(&self) -> Result<()> {
+        let due = |held: &Held| held.until <= Timestamp::now();
+        if !self.shared.keep.lock().held()?.as_ref().is_some_and(due) {
+            return Ok(());
+        }
+        let _one = self.change.lock();
+        let (held, before, identity) = {
+            let keep = self.shared.keep.lock();
+            (keep.held()?.filter(due), keep.order()?, keep.identity()?)
+        };
+        let (Some(held), Some(identity)) = (held, identity) else { return Ok(()) };
+        match before {
+            Some(envelope) => {
+                let order = identity.verify_kept(&envelope)?;
+                self.switch(&identity, order, envelope.hash())?;
+            }
+            None => self.undo_everything()?,
+        }
+        let order = held.envelope.read().map_or(0, |order| order.number);
+        self.shared.keep.lock().set_held(None)?;
+        self.shared.note(NewsEvent::Undone { order });
+        tracing::warn!(order, "nobody confirmed the order over a new connection; it is undone");
+        self.end_the_unwelcome();
+        Ok(())
+    }
+
+    /// Brings the machine to what the order says: first everything that can fail without harm, then the switch.
+    pub(crate) fn switch(&self, identity: &Identity, order: Order, hash: String) -> Result<()> {
+        let content: &Content = &order.content;
+        if content.public_key != KeyPair::public_of(&identity.private_key)? {
+            return Err(Problem::refused("the order is for another key than this gateway has")
+                .why("the agent was adopted with a key that the estate has replaced")
+                .try_("yestrel rollout   hands the new key over first"));
+        }
+        let kinds = content.listeners.iter().map(|listener| self.kind_of(listener)).collect::<Result<Vec<_>>>()?;
+        let plane = match self.shared.plane() {
+            Some(plane) => plane,
+            None => {
+                let ground = plane::Ground { bind: self.options.bind, real: self.options.real.clone() };
+                Arc::new(Plane::make(self.plane_kind(), content, &ground, &self.shared.seats)?)
+            }
+        };
+        plane.check(content)?;
+        self.check_certificate(content)?;
+        // New ports first: a busy one refuses the whole order while everything is as before.
+        let mut listeners = self.listeners.lock();
+        let stays = |name: &str, running: &dyn Tunnel| {
+            content.listeners.iter().any(|listener| listener.name == name && running.serves(listener))
+        };
+        let leaving: Vec<_> =
+            listeners.iter().filter(|(name, running)| !stays(name, &***running)).map(|(_, one)| one.clone()).collect();
+        let ground = Ground { shared: self.shared.clone(), identity: identity.clone(), bind: self.options.bind };
+        let mut fresh: BTreeMap<String, Arc<dyn Tunnel>> = BTreeMap::new();
+        let new = content
+            .listeners
+            .iter()
+            .zip(&kinds)
+            .filter(|(listener, _)| !listeners.get(&listener.name).is_some_and(|running| running.serves(listener)));
+        let opened = new.into_iter().try_for_each(|(listener, kind)| {
+            fresh.insert(listener.name.clone(), kind.open(listener, &ground, &leaving)?);
+            Ok(())
+        });
+        let remember = |forwarding| self.shared.keep.lock().set_before(&Before { forwarding });
+        let switched = opened.and_then(|()| plane.switch(content, &remember));
+        if switched.is_err() {
+            fresh.values().for_each(|listener| listener.close());
+        }
+        switched?;
+        *self.shared.plane.write() = Some(plane);
+        let (metrics, gone) = (content.metrics, leaving);
+        let content = order.content.clone();
+        self.shared.set_in_force(Some(InForce::new(order, hash)));
+        for listener in gone {
+            listeners.remove(listener.name());
+            listener.close();
+        }
+        listeners.extend(fresh);
+        for listener in listeners.values() {
+            listener.refresh();
+        }
+        drop(listeners);
+        self.export_metrics(metrics);
+        self.put_out(&content);
+        Ok(())
+    }
+
+    /// The kind of a listener's tunnel.
+    fn kind_of(&self, listener: &OrderListener) -> Result<Arc<dyn Kind>> {
+        let word = listener.tunnel.word();
+        self.options.kinds.iter().find(|kind| kind.word() == word).cloned().ok_or_else(|| {
+            Problem::refused(format!("this agent has no tunnel {word:?}"))
+                .why(format!("the order opens {} with it; this agent is of another version", listener.name))
+                .try_("yestrel rollout --upgrade-now   brings it to the version of the command")
+        })
+    }
+}

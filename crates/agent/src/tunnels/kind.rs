@@ -1,0 +1,61 @@
+//! What a kind of tunnel is to an agent: the trait of a kind, and that of a running listener.
+
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use yestrel_core::Result;
+use yestrel_core::admission::Reason;
+use yestrel_core::firewall::Service;
+use yestrel_core::order::OrderListener;
+use yestrel_host::folder::Identity;
+use yestrel_net::packets::Udp;
+use yestrel_net::seats::Seat;
+
+use crate::admit::Shared;
+
+/// What a listener stands on.
+pub struct Ground {
+    /// Who may come in, who is in, and where inner packets go.
+    pub shared: Arc<Shared>,
+    /// Who the gateway is, with its private key.
+    pub identity: Identity,
+    /// Listen on this address only.
+    pub bind: Option<IpAddr>,
+}
+
+/// A kind of tunnel.
+pub trait Kind: Send + Sync {
+    /// The word for it, as orders name it.
+    fn word(&self) -> &str;
+
+    /// Opens everything that the listener serves and begins to serve. A port that one of `leaving` has, which are about to be
+    /// closed, is taken over from it without a moment in which it is nobody's.
+    ///
+    /// # Errors
+    /// A port is taken, or the order's settings are none of this kind; then nothing is open.
+    fn open(&self, listener: &OrderListener, ground: &Ground, leaving: &[Arc<dyn Tunnel>]) -> Result<Arc<dyn Tunnel>>;
+}
+
+/// A running listener of some kind.
+pub trait Tunnel: Send + Sync {
+    /// `harbour/quill`.
+    fn name(&self) -> &str;
+
+    /// Whether it can go on running under `listener`: what else differs is settings.
+    fn serves(&self, listener: &OrderListener) -> bool;
+
+    /// Where it takes what comes.
+    fn services(&self) -> Vec<Service>;
+
+    /// A new order is in force: connected devices get its settings.
+    fn refresh(&self);
+
+    /// Ends a session of this listener and tells the device why; whether it was up.
+    fn end(&self, seat: &Seat, reason: Reason, words: &str) -> bool;
+
+    /// Says goodbye to everybody and stops.
+    fn close(&self);
+
+    /// The same port once more, for a listener that takes it over; `None` where there is nothing to be lent.
+    fn lend(&self, service: Service) -> Option<Udp>;
+}

@@ -1,0 +1,370 @@
+//! Yestrel's own tunnel: a UDP port, its state machine, and the thread that moves its packets.
+
+use std::collections::HashMap;
+use std::net::{IpAddr, Ipv6Addr, SocketAddr};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use parking_lot::{Mutex, MutexGuard, RwLock};
+use yestrel_core::admission::{Reason as Why, Shown};
+use yestrel_core::exchange::NewsEvent;
+use yestrel_core::firewall::{Protocol, Service};
+use yestrel_core::keys::{KeyPair, PublicKey};
+use yestrel_core::order::OrderListener;
+use yestrel_core::tunnel::{self, Settings as Given, quill};
+use yestrel_core::{Problem, Result};
+use yestrel_net::clock;
+use yestrel_net::packets::{Batch, Receiver, Sender, Udp, ends};
+use yestrel_net::seats::{Carrier, Seat};
+use yestrel_wire::Moment;
+use yestrel_wire::quill::frame::{Frame, frames};
+use yestrel_wire::quill::gateway::{Doorkeeper, Event, Gateway};
+use yestrel_wire::quill::lane::{Lane, OVERHEAD};
+use yestrel_wire::quill::message::Settings;
+use yestrel_wire::quill::{ConnectionId, Reason, Suite};
+
+use super::{Ground, Kind, Tunnel};
+use crate::admit::Shared;
+
+/// The kind.
+pub struct QuillKind;
+
+/// A lane, and the device at its other end once it has come in.
+struct Held {
+    lane: Arc<Lane>,
+    seat: Option<Arc<Seat>>,
+}
+
+/// A running listener.
+pub struct Quill {
+    listener: OrderListener,
+    udp: Arc<Udp>,
+    machine: Mutex<Gateway>,
+    lanes: RwLock<HashMap<ConnectionId, Held>>,
+    shared: Arc<Shared>,
+    stop: AtomicBool,
+}
+
+/// Packets of one session go out under these keys.
+struct Under {
+    lane: Arc<Lane>,
+    udp: Arc<Udp>,
+}
+
+impl Carrier for Under {
+    fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender) {
+        let lane = &self.lane;
+        sender.add(&self.udp, lane.path(), packet.len() + OVERHEAD, |out| lane.seal_packet(now, packet, out).is_ok());
+    }
+
+    fn flush(&self, sender: &mut Sender) {
+        sender.flush(&self.udp);
+    }
+}
+
+/// The reason as it travels.
+fn number(why: Why) -> Reason {
+    match why {
+        Why::Revoked => Reason::Revoked,
+        Why::Expired => Reason::Expired,
+        Why::NotYet => Reason::NotYet,
+        Why::Suspended => Reason::Suspended,
+        Why::Unknown | Why::Unproved => Reason::Unknown,
+        Why::PoolFull => Reason::PoolFull,
+        Why::Versions => Reason::Versions,
+        Why::Silent => Reason::Silent,
+        Why::Limit => Reason::Limit,
+        Why::Shutdown | Why::AgentStopped => Reason::Shutdown,
+        Why::Administrator => Reason::Administrator,
+        Why::Replaced => Reason::Replaced,
+        Why::Closed => Reason::Closed,
+        Why::Other => Reason::Other,
+    }
+}
+
+/// The reason as records have it.
+fn reason(number: Reason) -> Why {
+    match number {
+        Reason::Revoked => Why::Revoked,
+        Reason::Expired => Why::Expired,
+        Reason::NotYet => Why::NotYet,
+        Reason::Suspended => Why::Suspended,
+        Reason::Unknown => Why::Unknown,
+        Reason::PoolFull => Why::PoolFull,
+        Reason::Versions => Why::Versions,
+        Reason::Silent => Why::Silent,
+        Reason::Limit => Why::Limit,
+        Reason::Shutdown => Why::Shutdown,
+        Reason::Administrator => Why::Administrator,
+        Reason::Replaced => Why::Replaced,
+        Reason::Closed => Why::Closed,
+        Reason::Other => Why::Other,
+    }
+}
+
+/// What a device is told, as it travels.
+fn settings(given: Given) -> Settings {
+    Settings {
+        edition: given.edition,
+        inner: given.inner,
+        gateway: given.gateway,
+        resolvers: given.resolvers,
+        reach: given.reach,
+        packet_size: given.packet_size,
+        keep_alive: given.keep_alive,
+    }
+}
+
+struct Door<'a>(&'a Quill);
+
+impl Doorkeeper for Door<'_> {
+    fn admit(&self, key: &[u8; 32]) -> std::result::Result<Settings, (Reason, String)> {
+        self.0.settings_of(key)
+    }
+}
+
+impl Kind for QuillKind {
+    fn word(&self) -> &str {
+        quill::WORD
+    }
+
+    fn open(&self, listener: &OrderListener, ground: &Ground, leaving: &[Arc<dyn Tunnel>]) -> Result<Arc<dyn Tunnel>> {
+        let cannot = |why: &str| Problem::refused(format!("the listener {} cannot be opened", listener.name)).why(why);
+        let tunnel::Tunnel::Quill(own) = &listener.tunnel else {
+            return Err(cannot("it is of another kind of tunnel"));
+        };
+        let [service @ Service::Port(Protocol::Udp, port)] = listener.serves[..] else {
+            return Err(cannot("the tunnel quill has one UDP port"));
+        };
+        let suite: Suite = own.cipher.word().parse().map_err(|_| cannot("this agent does not have its cipher"))?;
+        let address = SocketAddr::new(ground.bind.unwrap_or(IpAddr::V6(Ipv6Addr::UNSPECIFIED)), port);
+        let bound = match leaving.iter().find_map(|leaving| leaving.lend(service)) {
+            Some(lent) => Ok(lent),
+            None => Udp::bind(address),
+        };
+        let udp = bound.map_err(|error| {
+            let problem = Problem::refused(format!("port {service} of {} cannot be opened", listener.name));
+            match error.kind() {
+                std::io::ErrorKind::AddrInUse => problem
+                    .why("another program on the host has it")
+                    .try_("yestrel host probe   names the program")
+                    .try_(format!("yestrel listener change {} --port with a free one", listener.name)),
+                _ => problem.why(error.to_string()),
+            }
+        })?;
+        let private = ground.identity.private_key.private_key()?;
+        let public = KeyPair::public_of(&ground.identity.private_key)?;
+        let seats = ground.shared.seats.clone();
+        let numbers = Box::new(move || seats.number());
+        let machine = Gateway::new(suite, private, &public.0, numbers, clock::SystemRandom::boxed());
+        let quill = Arc::new(Quill {
+            listener: listener.clone(),
+            udp: Arc::new(udp),
+            machine: Mutex::new(machine),
+            lanes: RwLock::default(),
+            shared: ground.shared.clone(),
+            stop: AtomicBool::new(false),
+        });
+        let running = quill.clone();
+        std::thread::Builder::new()
+            .name("from-devices".into())
+            .spawn(move || running.run())
+            .map_err(|error| Problem::failed("no thread for the listener").why(error.to_string()))?;
+        tracing::info!(listener = listener.name, port, "listener open");
+        Ok(quill)
+    }
+}
+
+impl Tunnel for Quill {
+    fn name(&self) -> &str {
+        &self.listener.name
+    }
+
+    fn serves(&self, listener: &OrderListener) -> bool {
+        self.listener.serves == listener.serves && self.listener.tunnel == listener.tunnel
+    }
+
+    fn services(&self) -> Vec<Service> {
+        let bound = self.udp.local_addr().ok().map(|address| Service::udp(address.port()));
+        bound.into_iter().collect()
+    }
+
+    fn refresh(&self) {
+        let mut machine = self.machine.lock();
+        for key in machine.device_keys() {
+            if let Ok(settings) = self.settings_of(&key) {
+                if let Some(session) = machine.session_of(&key) {
+                    self.shared.seats.reseat(session, settings.inner.addr().into());
+                }
+                machine.change(clock::now(), &key, settings);
+            }
+        }
+        machine.tick(clock::now());
+        self.settle(machine);
+    }
+
+    fn end(&self, seat: &Seat, reason: Why, words: &str) -> bool {
+        let mut machine = self.machine.lock();
+        let ended = machine.end(clock::now(), &seat.identity.0, number(reason), words);
+        self.settle(machine);
+        ended
+    }
+
+    fn close(&self) {
+        let mut machine = self.machine.lock();
+        machine.shut_down(clock::now());
+        // Before the goodbye goes out: a device that comes back at once must find nobody rather than a refusal.
+        self.stop.store(true, Ordering::Relaxed);
+        self.settle(machine);
+    }
+
+    fn lend(&self, service: Service) -> Option<Udp> {
+        if self.services().contains(&service) { self.udp.share().ok() } else { None }
+    }
+}
+
+impl Quill {
+    fn settings_of(&self, key: &[u8; 32]) -> std::result::Result<Settings, (Reason, String)> {
+        let granted = self.shared.grant(&self.listener.name, Shown::Key(PublicKey(*key)));
+        granted.map(|granted| settings(granted.settings())).map_err(|refusal| (number(refusal.reason), refusal.words))
+    }
+
+    /// Carries out what the state machine wants, with its lock given back before anything slow.
+    fn settle(&self, mut machine: MutexGuard<'_, Gateway>) {
+        let (output, events) = (machine.take_output(), machine.take_events());
+        // Lanes and seats change while the machine is held, so that no thread sees an older state later.
+        let news: Vec<_> = events.into_iter().filter_map(|event| self.happened(event)).collect();
+        drop(machine);
+        for (to, datagram) in output {
+            self.udp.send(to, &datagram);
+        }
+        for event in news {
+            self.shared.note(event);
+        }
+    }
+
+    fn happened(&self, event: Event) -> Option<NewsEvent> {
+        match event {
+            Event::LaneAdded(lane) => {
+                self.lanes.write().insert(lane.own, Held { lane, seat: None });
+                None
+            }
+            Event::LaneRemoved(id) => {
+                self.lanes.write().remove(&id);
+                None
+            }
+            Event::Opened { device_key, lane, from, software, settings } => {
+                let identity = PublicKey(device_key);
+                let device = self.shared.device_of(&identity).unwrap_or_default();
+                let (counters, carrier) = (lane.counters.clone(), self.carrier(&lane));
+                let (number, inner) = (lane.session, settings.inner.addr().into());
+                let listener = &self.listener.name;
+                let seat = Seat::new(number, identity, &device, listener, inner, from, &software, counters, carrier);
+                self.sit(&lane, &seat);
+                Some(self.shared.seat(seat))
+            }
+            Event::Renewed { lane, .. } => {
+                if let Some(seat) = self.shared.seats.get(lane.session) {
+                    seat.set_carrier(self.carrier(&lane));
+                    self.sit(&lane, &seat);
+                }
+                None
+            }
+            Event::Moved { session, to, .. } => self.shared.moved(session, to),
+            Event::Ended { session, reason: number, words, .. } => self.shared.unseat(session, reason(number), &words),
+            Event::Refused { device_key, from, reason: number } => {
+                let device = self.shared.device_of(&PublicKey(device_key));
+                Some(self.shared.refused(device, from, reason(number)))
+            }
+        }
+    }
+
+    fn carrier(&self, lane: &Arc<Lane>) -> Arc<dyn Carrier> {
+        Arc::new(Under { lane: lane.clone(), udp: self.udp.clone() })
+    }
+
+    /// Packets on this lane are this device's.
+    fn sit(&self, lane: &Arc<Lane>, seat: &Arc<Seat>) {
+        if let Some(held) = self.lanes.write().get_mut(&lane.own) {
+            held.seat = Some(seat.clone());
+        }
+    }
+
+    /// One thread: what devices send goes to the site, and timers run.
+    fn run(self: Arc<Self>) {
+        let mut receiver = Receiver::default();
+        let mut batch = Batch::default();
+        while !self.stop.load(Ordering::Relaxed) {
+            if self.udp.wait(Duration::from_millis(100)) {
+                let plane = self.shared.plane();
+                receiver.receive(&self.udp, |from, datagram| {
+                    self.datagram(from, datagram, &mut batch);
+                    if batch.is_full()
+                        && let Some(plane) = &plane
+                    {
+                        plane.deliver(&mut batch);
+                    }
+                });
+                if let Some(plane) = &plane {
+                    plane.deliver(&mut batch);
+                }
+            }
+            let mut machine = self.machine.lock();
+            let now = clock::now();
+            if machine.deadline().is_some_and(|at| at <= now) {
+                machine.tick(now);
+                self.settle(machine);
+            }
+        }
+        tracing::info!(listener = self.listener.name, "listener closed");
+    }
+
+    fn datagram(&self, from: SocketAddr, datagram: &mut [u8], batch: &mut Batch) {
+        // What arrives after the goodbye is for a listener that may have taken the port over; devices repeat it.
+        if self.stop.load(Ordering::Relaxed) {
+            return;
+        }
+        let Some(id) = ConnectionId::of(datagram) else { return };
+        let now = clock::now();
+        let held = self.lanes.read().get(&id).map(|held| (held.lane.clone(), held.seat.clone()));
+        let Some((lane, mut seat)) = held else {
+            let mut machine = self.machine.lock();
+            if self.stop.load(Ordering::Relaxed) {
+                return;
+            }
+            machine.opening(now, from, datagram, &Door(self));
+            self.settle(machine);
+            return;
+        };
+        let Ok(body) = lane.open(now, datagram) else { return };
+        if lane.needs_attention(from) {
+            let mut machine = self.machine.lock();
+            let taken = machine.heard(now, &lane, from);
+            self.settle(machine);
+            if !taken {
+                return;
+            }
+            // The first datagram under new keys has opened or renewed the session.
+            seat = self.lanes.read().get(&id).and_then(|held| held.seat.clone());
+        }
+        for frame in frames(body) {
+            match frame {
+                Ok(Frame::Data(packet)) => {
+                    // A device speaks only from its own address.
+                    let own = |seat: &Arc<Seat>| ends(packet).is_some_and(|(source, _)| seat.owns(source));
+                    if seat.as_ref().is_some_and(own) {
+                        lane.count_received(packet.len());
+                        batch.push(packet);
+                    }
+                }
+                Ok(frame) => {
+                    let mut machine = self.machine.lock();
+                    machine.control(now, &lane, from, frame);
+                    self.settle(machine);
+                }
+                Err(_) => return,
+            }
+        }
+    }
+}

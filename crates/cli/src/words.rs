@@ -1,0 +1,117 @@
+//! Words that several commands take or say.
+
+use std::path::Path;
+
+use jiff::Timestamp;
+use yestrel_core::x509::{Algorithm, bring};
+use yestrel_core::{Problem, Result};
+use zeroize::Zeroizing;
+
+use crate::ask;
+use crate::output::Output;
+
+pub fn algorithm(text: &str) -> std::result::Result<Algorithm, String> {
+    text.parse().map_err(|problem: Problem| problem.why.unwrap_or(problem.error))
+}
+
+/// A file that somebody names; long ones are refused by whoever reads them.
+pub fn read_file(path: &Path) -> Result<Vec<u8>> {
+    std::fs::read(path)
+        .map_err(|error| Problem::failed(format!("{} cannot be read", path.display())).why(error.to_string()))
+}
+
+/// Key and certificates from files that were made elsewhere.
+pub fn read_brought(from: &Path, key: Option<&Path>, passphrase_file: Option<&Path>) -> Result<bring::Brought> {
+    let random = ring::rand::SystemRandom::new();
+    let mut all = Vec::new();
+    for path in [Some(from), key].into_iter().flatten() {
+        let what = path.display().to_string();
+        let mut ask = || ask::passphrase(&what, passphrase_file);
+        all.push(bring::read(&read_file(path)?, &mut ask, &random)?);
+    }
+    let mut all = all.into_iter();
+    let mut brought = all.next().ok_or_else(|| Problem::failed("nothing was read"))?;
+    if let Some(other) = all.next() {
+        brought.key = other.key.or(brought.key);
+    }
+    Ok(brought)
+}
+
+/// A date (its beginning, UTC), a moment, or a time from now.
+pub fn moment(text: &str) -> std::result::Result<Timestamp, String> {
+    if let Ok(at) = text.parse::<Timestamp>() {
+        return Ok(at);
+    }
+    if let Ok(date) = text.parse::<jiff::civil::Date>() {
+        return date.to_zoned(jiff::tz::TimeZone::UTC).map(|at| at.timestamp()).map_err(|error| error.to_string());
+    }
+    let unknown =
+        || "a date (2027-05-31), a moment (2027-05-31T00:00:00Z), or a time from now (8h, 90d, 2y)".to_owned();
+    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit()).ok_or_else(unknown)?);
+    let hours = match unit {
+        "h" => 1,
+        "d" => 24,
+        "w" => 24 * 7,
+        "y" => 24 * 365,
+        _ => return Err(unknown()),
+    };
+    let number: i64 = number.parse().map_err(|_| unknown())?;
+    let span = number
+        .checked_mul(hours)
+        .filter(|hours| *hours <= 24 * 365 * 50)
+        .ok_or_else(|| "at most 50 years".to_owned())?;
+    Ok(Timestamp::now() + jiff::SignedDuration::from_hours(span))
+}
+
+/// Some of a list of names, for a sentence.
+pub fn shown(names: &[String]) -> String {
+    match names.len() {
+        0 => String::new(),
+        1..=5 => format!(": {}", names.join(", ")),
+        more => format!(": {} and {} more", names[..4].join(", "), more - 4),
+    }
+}
+
+/// That a list could not be signed, and how long those who go by it go on.
+pub fn say_unsigned(output: Output, authority: &str, until: Option<Timestamp>) {
+    let until = until.map_or_else(
+        || "without any".to_owned(),
+        |until| format!("by the old one until {}", yestrel_core::moment(until)),
+    );
+    output.note(&format!(
+        "the key of {authority} is away, so that its list could not be signed: third parties go {until}; yestrel \
+         authority publish {authority} --with-key FILE signs it"
+    ));
+}
+
+/// A transport password, shown apart from what it opens.
+pub fn say_transport(output: Output, password: &Zeroizing<String>) {
+    output.say(&format!("its transport password, to be told by another way:  {}", **password));
+}
+
+/// Says that handovers have become stale, if any have.
+pub fn say_stale(output: Output, stale: usize) {
+    match stale {
+        0 => {}
+        1 => output.note("1 handover now says something that is no longer so: yestrel credential list"),
+        many => {
+            output.note(&format!("{many} handovers now say something that is no longer so: yestrel credential list"))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::moment;
+
+    #[test]
+    fn moments_in_every_form() {
+        assert_eq!(moment("2027-05-31").unwrap().to_string(), "2027-05-31T00:00:00Z");
+        assert_eq!(moment("2027-05-31T08:00:00+02:00").unwrap().to_string(), "2027-05-31T06:00:00Z");
+        let days = (moment("90d").unwrap() - jiff::Timestamp::now()).total(jiff::Unit::Hour).unwrap();
+        assert!((days - 2160.0).abs() < 0.1);
+        for bad in ["", "soon", "90", "90x", "999999999999y", "2027-13-01"] {
+            assert!(moment(bad).is_err(), "{bad}");
+        }
+    }
+}

@@ -1,0 +1,319 @@
+//! An agent by itself, given orders by hand.
+
+use std::net::UdpSocket;
+use std::process::{Child, Stdio};
+use std::time::Duration;
+
+use crate::common::{World, wait};
+use yestrel_core::admission::Proof;
+use yestrel_core::exchange::{Question, agent};
+use yestrel_core::firewall::Service;
+use yestrel_core::handover::{Handover, HandoverWay};
+use yestrel_core::keys::{KeyPair, Secret};
+use yestrel_core::order::{self, Content, Envelope, OrderListener};
+use yestrel_core::sample;
+use yestrel_core::tunnel::quill::{Cipher, QuillWay};
+use yestrel_core::tunnel::{Quill, Tunnel, WayIn};
+use yestrel_net::control;
+
+struct Running {
+    world: World,
+    child: Child,
+    address: String,
+    port: u16,
+    gateway: KeyPair,
+    device: KeyPair,
+    signing: Secret,
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+impl Running {
+    fn start() -> Self {
+        Self::start_at("127.0.0.1")
+    }
+
+    fn start_at(address: &str) -> Self {
+        let world = World::empty();
+        let child = world
+            .command(&["agent", "run", "--folder", "agent", "--process-plane", "--bind", address])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let port = UdpSocket::bind((address, 0)).unwrap().local_addr().unwrap().port();
+        let running = Self {
+            world,
+            child,
+            address: address.to_owned(),
+            port,
+            gateway: KeyPair::from_random([7; 32]),
+            device: KeyPair::from_random([8; 32]),
+            signing: Secret::new(vec![9; 32]),
+        };
+        wait(10, "the agent answers", || running.try_ask(&agent::Status).ok());
+        running
+    }
+
+    fn try_ask<Q: Question>(&self, question: &Q) -> yestrel_core::Result<Q::Answer> {
+        control::ask(&self.world.path("agent/control.sock"), question, Duration::from_secs(5))
+    }
+
+    fn ask<Q: Question>(&self, question: &Q) -> Q::Answer {
+        self.try_ask(question).unwrap()
+    }
+
+    fn adopt(&self) {
+        self.ask(&agent::Adopt {
+            estate: "estate-1".into(),
+            estate_key: order::signer(&self.signing).unwrap(),
+            gateway: "harbour".into(),
+            private_key: self.gateway.private.clone(),
+            recovery_key: None,
+        });
+    }
+
+    /// One listener, and one device at it.
+    fn content(&self) -> Content {
+        let mut content = sample::content();
+        content.dialled = "127.0.0.1".into();
+        content.public_key = self.gateway.public;
+        content.listeners = vec![OrderListener {
+            tunnel: Tunnel::Quill(Quill { cipher: Cipher::ChaCha20Poly1305 }),
+            serves: vec![Service::udp(self.port)],
+            ..content.listeners.remove(0)
+        }];
+        content.admit.truncate(1);
+        content.admit[0].proof = Proof::Key { key: self.device.public };
+        content
+    }
+
+    fn signed(&self, number: u64, previous: &str, content: Content) -> Envelope {
+        order::sign("estate-1", number, previous, jiff::Timestamp::now(), content, &self.signing).unwrap()
+    }
+
+    fn carry(&self, envelope: &Envelope) -> Result<(), String> {
+        let carried = self.try_ask(&agent::Carry { envelope: envelope.clone(), hold: 0 });
+        carried.map(drop).map_err(|problem| format!("{}: {}", problem.error, problem.why.unwrap_or_default()))
+    }
+
+    fn news(&self) -> Vec<yestrel_core::exchange::News> {
+        self.ask(&agent::NewsAfter { after: 0 }).items
+    }
+
+    fn hand_over(&self) {
+        let handover = Handover {
+            format: yestrel_core::handover::FORMAT.into(),
+            estate: "skerry".into(),
+            holder: "mara/laptop".into(),
+            issued: jiff::Timestamp::now(),
+            expires: None,
+            device_key: Some(self.device.private.clone()),
+            account: None,
+            certificate: None,
+            ways: vec![HandoverWay {
+                gateway: "harbour".into(),
+                address: self.address.clone(),
+                port: self.port,
+                reach: vec!["10.44.0.0/22".parse().unwrap()],
+                tunnel: WayIn::Quill(QuillWay { cipher: Cipher::ChaCha20Poly1305, server_key: self.gateway.public }),
+            }],
+        };
+        self.world.write("mara.yestrel", &handover.write().unwrap());
+    }
+}
+
+#[test]
+fn orders_that_are_cut_altered_foreign_newer_or_early_are_refused_and_nothing_opens() {
+    let running = Running::start();
+    let good = running.signed(1, "", running.content());
+    assert!(running.carry(&good).unwrap_err().contains("belongs to no estate yet"));
+    running.adopt();
+    let with = |order: &str| Envelope { order: order.to_owned(), ..good.clone() };
+    assert!(running.carry(&with(&good.order[..good.order.len() / 2])).unwrap_err().contains("not signed"));
+    assert!(running.carry(&with(&good.order.replace("mara", "maro"))).unwrap_err().contains("not signed"));
+    let sign = |key: u8, estate: &str, text: &dyn Fn(String) -> String| {
+        let made =
+            order::sign(estate, 1, "", jiff::Timestamp::now(), running.content(), &Secret::new(vec![key; 32])).unwrap();
+        let text = text(made.order);
+        let key = yestrel_core_sign(&text, key);
+        Envelope { order: text, signature: key, successor_signature: None }
+    };
+    assert!(running.carry(&sign(66, "estate-1", &|text| text)).unwrap_err().contains("not signed"));
+    assert!(running.carry(&sign(9, "estate-2", &|text| text)).unwrap_err().contains("another estate"));
+    let newer = sign(9, "estate-1", &|text| text.replace("yestrel order 2", "yestrel order 9"));
+    assert!(running.carry(&newer).unwrap_err().contains("yestrel order 9"));
+    let cut = sign(9, "estate-1", &|text| text[..text.len() - 9].to_owned());
+    assert!(running.carry(&cut).unwrap_err().contains("cannot be read"));
+    let status = running.ask(&agent::Status);
+    assert_eq!((status.order, status.listeners.len()), (0, 0));
+    running.carry(&good).unwrap();
+    // The same again is fine; another under the same number is a second copy of the estate.
+    running.carry(&good).unwrap();
+    let mut other = running.content();
+    other.admit.clear();
+    assert!(running.carry(&running.signed(1, "", other)).unwrap_err().contains("two copies"));
+}
+
+/// Signs any text as an estate would.
+fn yestrel_core_sign(text: &str, key: u8) -> String {
+    use base64::Engine as _;
+    use ed25519_dalek::Signer as _;
+    let key = ed25519_dalek::SigningKey::from_bytes(&[key; 32]);
+    base64::engine::general_purpose::STANDARD.encode(key.sign(text.as_bytes()).to_bytes())
+}
+
+#[test]
+fn a_device_without_an_address_is_leased_one_and_hears_when_the_pool_is_full() {
+    let running = Running::start();
+    running.adopt();
+    running.hand_over();
+    let mut content = running.content();
+    content.admit[0].address = None;
+    // Room for two: the gateway's own, and one more.
+    content.listeners[0].pool = "10.187.44.0/30".parse().unwrap();
+    running.carry(&running.signed(1, "", content.clone())).unwrap();
+    running.world.run("connect mara.yestrel --background --proxy 127.0.0.1:0").is(0).says("10.187.44.2");
+    running.world.run("tunnel stop harbour").is(0);
+    // The same one is given with another's credential: hers ends, and there is none left.
+    content.admit.push(sample::admit("tomas/tablet", 1));
+    let previous = running.ask(&agent::Status).order_hash;
+    running.carry(&running.signed(2, &previous, content)).unwrap();
+    running.world.run("connect mara.yestrel --proxy 127.0.0.1:0").is(1).says("pool full");
+    let news = serde_json::to_string(&running.news()).unwrap();
+    assert!(news.contains("\"leased\":true") && news.contains("\"reason\":\"pool-full\""), "{news}");
+}
+
+#[test]
+fn an_agent_that_stops_says_goodbye_and_takes_devices_back_when_it_returns() {
+    let mut running = Running::start();
+    running.adopt();
+    running.hand_over();
+    running.carry(&running.signed(1, "", running.content())).unwrap();
+    running.world.run("connect mara.yestrel --background --proxy 127.0.0.1:0").is(0);
+    let pid = nix::unistd::Pid::from_raw(running.child.id() as i32);
+    nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGTERM).unwrap();
+    assert!(running.child.wait().unwrap().success());
+    let state = |running: &Running| running.world.run("tunnel list --format json").json()[0]["state"].clone();
+    wait(5, "the device knows", || (state(&running) == "lost").then_some(()));
+    running.child = running
+        .world
+        .command(&["agent", "run", "--folder", "agent", "--process-plane", "--bind", "127.0.0.1"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    wait(30, "the device is in again", || (state(&running) == "up").then_some(()));
+    running.world.run("tunnel stop harbour").is(0);
+    // Everything that was seen is still there, in order and without gaps.
+    let items = running.news();
+    let numbers: Vec<_> = items.iter().map(|item| item.number).collect();
+    assert_eq!(numbers, (1..=items.len() as u64).collect::<Vec<_>>());
+    let text = serde_json::to_string(&items).unwrap();
+    assert!(text.contains("\"shutdown\"") && text.contains("\"closed\""), "{text}");
+    assert_eq!(text.matches("\"opened\"").count(), 2, "{text}");
+}
+
+#[test]
+fn a_second_agent_in_the_same_folder_is_refused() {
+    let running = Running::start();
+    running.world.run("agent run --folder agent").is(3).says("an agent runs in this folder already");
+    running.world.run("agent status --folder agent").is(0).says("version");
+    running.world.run("agent status --folder elsewhere").is(1).says("nobody answers");
+}
+
+#[test]
+fn a_gateway_is_dialled_over_ipv6_as_well() {
+    let running = Running::start_at("::1");
+    running.adopt();
+    running.hand_over();
+    running.carry(&running.signed(1, "", running.content())).unwrap();
+    running.world.run("connect mara.yestrel --background --proxy 127.0.0.1:0").is(0).says("10.187.44.2");
+    running.world.run("tunnel prove").is(0).says("10.187.44.1 answers from inside");
+    let sessions = running.ask(&agent::Sessions);
+    assert!(sessions[0].from.starts_with("[::1]:"), "{sessions:?}");
+    running.world.run("tunnel stop harbour").is(0);
+}
+
+#[test]
+fn a_device_that_claims_another_ones_address_is_not_heard() {
+    // The same key under two names would be one session; here two devices, and one speaks with the other's address.
+    let running = Running::start();
+    running.adopt();
+    running.hand_over();
+    let mut content = running.content();
+    let other = KeyPair::from_random([21; 32]);
+    content.admit.push(order::Admit { proof: Proof::Key { key: other.public }, ..sample::admit("tomas/tablet", 2) });
+    running.carry(&running.signed(1, "", content)).unwrap();
+    running.world.run("connect mara.yestrel --background --proxy 127.0.0.1:0").is(0);
+    running.world.run("tunnel prove").is(0);
+    let before = |running: &Running| {
+        let sessions = running.ask(&agent::Sessions);
+        sessions.into_iter().map(|session| (session.device, session.received)).collect::<Vec<_>>()
+    };
+    let honest = before(&running);
+    // A device of our own making, with the wire's state machine alone, that lies about its address.
+    use yestrel_wire::Moment;
+    use yestrel_wire::quill::device::{Config, Device, Event};
+    struct Dice(u8);
+    impl yestrel_wire::Random for Dice {
+        fn fill(&mut self, bytes: &mut [u8]) {
+            for byte in bytes {
+                self.0 = self.0.wrapping_mul(73).wrapping_add(41);
+                *byte = self.0;
+            }
+        }
+    }
+    let config = Config::new(
+        yestrel_wire::quill::Suite::ChaCha20Poly1305,
+        other.private.private_key().unwrap(),
+        running.gateway.public.0,
+        "liar",
+    );
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+    let gateway = std::net::SocketAddr::from(([127, 0, 0, 1], running.port));
+    let mut device = Device::new(config, gateway, Box::new(Dice(3)));
+    device.open(Moment(1));
+    let send = |device: &mut Device| {
+        device.take_output().iter().for_each(|(to, datagram)| {
+            socket.send_to(datagram, to).unwrap();
+        })
+    };
+    send(&mut device);
+    let mut buffer = [0; 2000];
+    let length = socket.recv(&mut buffer).unwrap();
+    device.answer(Moment(2), &buffer[..length]);
+    send(&mut device);
+    let lane = device
+        .take_events()
+        .into_iter()
+        .find_map(|event| if let Event::Current(lane) = event { Some(lane) } else { None })
+        .unwrap();
+    let packet = |source: [u8; 4]| {
+        let mut bytes = Vec::new();
+        etherparse::PacketBuilder::ipv4(source, [10, 187, 44, 1], 64)
+            .icmpv4_echo_request(1, 1)
+            .write(&mut bytes, b"?")
+            .unwrap();
+        bytes
+    };
+    for source in [[10, 187, 44, 2], [10, 44, 0, 20], [10, 187, 44, 3]] {
+        let mut datagram = Vec::new();
+        lane.seal_packet(Moment(3), &packet(source), &mut datagram).unwrap();
+        socket.send_to(&datagram, gateway).unwrap();
+    }
+    let size = packet([0; 4]).len() as u64;
+    let after = wait(5, "the honest packet is counted", || {
+        let now = before(&running);
+        now.iter().any(|(device, received)| device == "tomas/tablet" && *received > 0).then_some(now)
+    });
+    assert_eq!(after.iter().find(|(device, _)| device == "tomas/tablet").unwrap().1, size, "one of three");
+    assert_eq!(after.iter().find(|(device, _)| device == "mara/laptop").unwrap().1, honest[0].1);
+    running.world.run("tunnel stop harbour").is(0);
+}

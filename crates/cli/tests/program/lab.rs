@@ -1,0 +1,236 @@
+//! The lab itself, and what people do around a tunnel: everyday changes, removals, narrow terminals.
+
+use std::process::{Command, Stdio};
+
+use crate::common::World;
+
+#[test]
+fn a_lab_is_started_once_looked_at_and_gone_without_a_trace() {
+    let mut world = World::empty();
+    world.run("lab show").is(1).says("there is no lab");
+    world.start_lab("--namespaces");
+    world.run("lab start").is(3).says("runs in").says("yestrel lab stop");
+    let hosts = world.run("lab show --format json").json();
+    assert!(hosts.as_array().unwrap().iter().all(|host| host["state"] == "running"), "{hosts:#}");
+    let pids: Vec<_> = ["outside", "harbour", "mara-laptop"].map(|host| world.host_pid(host)).to_vec();
+    let own = std::fs::read_link("/proc/self/ns/net").unwrap();
+    for pid in &pids {
+        assert_ne!(std::fs::read_link(format!("/proc/{pid}/ns/net")).unwrap(), own, "a namespace of its own");
+    }
+    // The world hangs together: the laptop reaches the outside, and nothing reaches the laptop.
+    world.run("lab fetch mara-laptop http://mirror.example/").is(0).says("198.51.100.23");
+    world.run("lab fetch mara-laptop http://192.168.40.30/").is(1);
+    world.run("lab fetch pier-office http://192.168.40.30/").is(0).says("till");
+    world.run("lab enter nowhere -- true").is(2).says("no host nowhere");
+    world.run("lab enter harbour").is(2);
+    world.run("lab break nowhere").is(2);
+    world.run("lab break tickets").is(2).says("cannot be broken in that way");
+    world.run("lab stop").is(0);
+    for pid in pids {
+        let command = std::fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+        assert!(command.is_empty(), "{pid} still runs");
+    }
+    assert!(!world.path("lab").exists());
+    world.run("lab stop").is(1);
+}
+
+#[test]
+fn a_folder_with_other_things_is_not_made_a_lab() {
+    let world = World::empty();
+    std::fs::create_dir(world.path("lab")).unwrap();
+    world.write("lab/diary", "dear diary");
+    world.run("lab start --processes").is(3).says("something else than a lab");
+    assert_eq!(world.read("lab/diary"), "dear diary");
+    world.run("demo --folder lab").is(3).says("is not empty");
+}
+
+#[test]
+fn a_lab_ends_by_itself() {
+    let world = World::empty();
+    world.run("lab start --processes --lifetime 1").is(0);
+    crate::common::wait(20, "all hosts are gone", || {
+        let hosts = world.run("lab show --format json").json();
+        hosts.as_array().unwrap().iter().all(|host| host["state"] == "stopped").then_some(())
+    });
+    world.run("lab stop").is(0);
+}
+
+#[test]
+fn a_gateway_whose_host_is_gone_can_be_abandoned() {
+    let world = World::mara("--processes");
+    world.run("lab break harbour").is(0);
+    let before = world.everything();
+    world.run("gateway retire harbour --yes").is(1).says("--abandoned");
+    assert_eq!(world.everything(), before);
+    world.run("gateway retire harbour").is(2).says("mara/laptop lose their way in there").says("--yes");
+    world.run("gateway retire harbour --abandoned --yes").is(0).says("still there");
+    world.run("gateway list").says("no gateways yet");
+    world.run("credential show mara/laptop").is(0);
+    world.run("host remove harbour --yes").is(0);
+    world.run("site remove harbour --yes").is(0);
+}
+
+#[test]
+fn a_revocation_stands_in_the_estate_even_when_the_gateway_is_silent() {
+    let world = World::mara("--processes");
+    world.run("lab break harbour").is(0);
+    let revoke = ["credential", "revoke", "mara/laptop", "--reason", "lost on the ferry", "--yes"];
+    world.run_words(&revoke).is(4).says("revoked mara/laptop/1").says("harbour did not take the newest order");
+    world.run_words(&revoke).is(3).says("revoked already").says("lost on the ferry");
+    world.run("gateway list").says("behind");
+    world.run("lab mend harbour").is(0);
+    world.run("rollout --yes").is(0).says("revoke  mara/laptop  (lost on the ferry)");
+    world.on_laptop("yestrel connect mara.yestrel --proxy 127.0.0.1:0").is(1).says("lost on the ferry");
+    world.run("session list --past").is(0).says("refused: revoked");
+    world.run("credential renew mara/laptop --yes").is(3).says("what was taken back is not renewed");
+    world.run("device remove mara/laptop --yes").is(0);
+    world.run("user remove mara --yes").is(0);
+    // The device is forgotten, its key is not.
+    world.run("rollout --preview").is(0).says("nothing to do");
+    world.on_laptop("yestrel connect mara.yestrel --proxy 127.0.0.1:0").is(1).says("revoked");
+}
+
+#[test]
+fn closing_a_listener_closes_its_port_and_says_whom_it_costs_a_way() {
+    let world = World::mara("--processes");
+    world.run("listener open harbour --name second --reach everything").is(0).says("names may not resolve");
+    world.run("rollout --yes").is(0);
+    assert_eq!(world.run("port list --format json").json().as_array().map(Vec::len), Some(2));
+    world.run("listener close harbour/quill").is(2).says("1 devices lose this way in");
+    world.run("listener close harbour/quill --yes").is(0);
+    world.run("rollout --yes").is(0).says("remove  listener harbour/quill").says("closes");
+    world.run("credential list").says("harbour/quill is closed");
+    world.run("credential renew mara/laptop --yes").is(0);
+    world.on_laptop("yestrel connect mara.yestrel --proxy 127.0.0.1:0").is(1).says("no answer");
+}
+
+#[test]
+fn a_port_passes_from_a_closed_listener_to_a_new_one_in_one_rollout() {
+    let world = World::mara("--processes");
+    let port = world.run("listener list --format json").json()[0]["port"].as_str().unwrap().replace("/udp", "");
+    world.run("listener close harbour/quill --yes").is(0);
+    world.run(&format!("listener open harbour --name second --port {port}")).is(0);
+    world.run("device add mara/phone").is(0);
+    world.run("credential issue mara/phone").is(0);
+    world.run("rollout --yes").is(0).says("remove  listener harbour/quill").says("add     listener harbour/second");
+    world.run("credential handover mara/phone --to phone.yestrel --yes").is(0);
+    world.on_laptop("yestrel connect phone.yestrel --background --proxy 127.0.0.1:0").is(0);
+    world.run("lab fetch mara-laptop http://10.44.0.20/").is(0).says("seats left");
+}
+
+#[test]
+fn groups_and_users_change_together() {
+    let world = World::estate();
+    for group in ["crew", "office"] {
+        world.run(&format!("group add {group} --about people")).is(0);
+    }
+    world.run("user add mara --group crew --mail mara@skerry.example").is(0);
+    world.run("user add tomas").is(0);
+    world.run("group change crew --add tomas --remove mara").is(0);
+    let members = |group: &str| world.run(&format!("group show {group} --format json")).json()["members"].clone();
+    assert_eq!(members("crew"), serde_json::json!(["tomas"]));
+    world.run("user change mara --group office --about bookings").is(0);
+    assert_eq!(members("office"), serde_json::json!(["mara"]));
+    world.run("group change crew --add nobody").is(2);
+    world.run("group change crew").is(2).says("nothing was said");
+    world.run("user change mara").is(2).says("nothing was said");
+    assert_eq!(members("crew"), serde_json::json!(["tomas"]));
+    world.run("group change crew --remove tomas").is(0);
+    world.run("group remove crew --yes").is(0);
+    world.run("device add tomas/tablet --platform android").is(0);
+    world.run("device list tomas --format csv").is(0).says("tomas/tablet,android");
+    world.run("device list nobody").is(2);
+    world.run("device remove tomas/tablet --yes").is(0);
+    world.run("user remove tomas --yes").is(0);
+}
+
+/// Runs a command line on a terminal of its own with so many columns, answering what it asks.
+fn on_a_terminal(world: &World, columns: u32, line: &str, answer: &str) -> String {
+    let script = format!("stty cols {columns} rows 40; '{}' {line}", env!("CARGO_BIN_EXE_yestrel"));
+    let mut child = Command::new("script")
+        .args(["-qec", &script, "/dev/null"])
+        .current_dir(world.folder.path())
+        .env("YESTREL_ESTATE", world.path("skerry"))
+        .env("NO_COLOR", "1")
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    use std::io::Write as _;
+    child.stdin.take().unwrap().write_all(answer.as_bytes()).unwrap();
+    let output = child.wait_with_output().unwrap();
+    String::from_utf8_lossy(&output.stdout).replace('\r', "")
+}
+
+#[test]
+fn a_narrow_terminal_shows_records_and_a_wide_one_a_table() {
+    let world = World::estate();
+    world.run("user add mara --about mate --mail mara@skerry.example").is(0);
+    let wide = on_a_terminal(&world, 150, "user list", "");
+    assert!(wide.contains("name  state   groups"), "{wide}");
+    let narrow = on_a_terminal(&world, 40, "user list", "");
+    assert!(narrow.contains("name         mara\nstate        active\n"), "{narrow}");
+    assert!(narrow.lines().all(|line| line.chars().count() <= 40), "{narrow}");
+}
+
+#[test]
+fn a_person_is_asked_before_something_is_removed_and_no_means_no() {
+    let world = World::estate();
+    world.run("group add crew").is(0);
+    let shown = on_a_terminal(&world, 100, "group remove crew", "n\n");
+    assert!(shown.contains("this removes the group crew") && shown.contains("nothing was done"), "{shown}");
+    world.run("group show crew").is(0);
+    let shown = on_a_terminal(&world, 100, "group remove crew", "y\n");
+    assert!(shown.contains("removed the group crew"), "{shown}");
+    world.run("group show crew").is(2);
+}
+
+#[test]
+fn colour_is_for_terminals_and_can_be_switched_off() {
+    let world = World::estate();
+    world.run("user add mara").is(0);
+    assert!(!world.run("user list").out.contains('\x1b'));
+    assert!(world.run("user list --color always").out.contains("\x1b[32mactive\x1b[0m"));
+    assert!(!on_a_terminal(&world, 100, "user list", "").contains("\x1b[32m"));
+}
+
+#[test]
+fn a_demo_that_stays_can_be_gone_on_with_by_hand() {
+    let world = World::empty();
+    let came = world.run("demo --stay --folder played").is(0).says("yestrel lab stop");
+    assert!(came.out.contains("export YESTREL_ESTATE=") && came.out.contains("YESTREL_LAB="), "{came:?}");
+    let by_hand = |line: &str| {
+        let mut command = world.command(&line.split(' ').collect::<Vec<_>>());
+        command.env("YESTREL_ESTATE", world.path("played/skerry")).env("YESTREL_LAB", world.path("played/lab"));
+        let output = command.output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned())
+    };
+    let (connected, proved) =
+        (by_hand("session list"), by_hand("lab enter mara-laptop -- yestrel tunnel prove --reach 10.44.0.20:80"));
+    let revoked = by_hand("credential revoke mara/laptop --reason lost --yes");
+    let stopped = by_hand("lab stop");
+    assert!(connected.1.contains("mara/laptop"), "{connected:?}");
+    assert_eq!((proved.0, revoked.0, stopped.0), (Some(0), Some(0), Some(0)), "{proved:?} {revoked:?} {stopped:?}");
+    assert!(!world.path("played/lab").exists());
+}
+
+#[test]
+fn a_person_at_a_terminal_sees_progress_beside_the_answer() {
+    let world = World::harbour("--processes");
+    world.admit("mara", "mara/laptop");
+    let shown = on_a_terminal(&world, 100, "rollout --yes", "");
+    assert!(shown.contains("of 1") && shown.contains("done"), "{shown}");
+    assert!(!world.run("rollout --again --yes").is(0).err.contains("of 1"), "nobody watches");
+}
+
+#[test]
+fn an_agent_whose_host_was_killed_ends_with_the_lab() {
+    let world = World::harbour("--processes");
+    world.run("rollout --yes").is(0);
+    let (agent, host) = (world.agent_pid("harbour"), world.host_pid("harbour") as i32);
+    nix::sys::signal::kill(nix::unistd::Pid::from_raw(host), nix::sys::signal::Signal::SIGKILL).unwrap();
+    let runs = || std::fs::read_to_string(format!("/proc/{agent}/cmdline")).is_ok_and(|line| line.contains("agent"));
+    assert!(runs());
+    world.run("lab stop").is(0);
+    crate::common::wait(5, "the end of the agent", || (!runs()).then_some(()));
+}

@@ -1,0 +1,42 @@
+//! The built program on estates of its own, in temporary folders. One binary, so that it is linked once and tests of all files
+//! run side by side.
+//!
+//! | file | what it tries |
+//! |---|---|
+//! | `common` | what they share: a folder with an estate, a machine that boots, a terminal |
+//! | `estate` | the estate: names, lists, words that are wrong, history |
+//! | `accounts` | password accounts, second factors, shared secrets, many at once |
+//! | `certificates` | authorities and certificates, before independent judges |
+//! | `along` | what goes along with an estate: saving, loading, keys, published lists |
+//! | `fire` | commands killed at any moment, two at once, a full disk, altered rows |
+//! | `agent` | an agent by itself, given orders by hand |
+//! | `whole` | the whole path in namespaces, and the demo in both worlds |
+//! | `network` | the tunnel on a network: ports, pools, leaks, resolvers |
+//! | `moving` | a gateway that moves, and devices that follow |
+//! | `processes` | the whole path without privileges |
+//! | `lab` | the lab itself, and everyday changes |
+//! | `guide` | the guide and questions at a terminal |
+//! | `by_ssh`, `by_ssh_changes` | machines over SSH: coming there, changing what runs there |
+//! | `packages` | signed packages, upgrades without a person |
+//! | `manual` | what is made from the commands themselves |
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod common;
+
+mod accounts;
+mod agent;
+mod along;
+mod by_ssh;
+mod by_ssh_changes;
+mod certificates;
+mod estate;
+mod fire;
+mod guide;
+mod lab;
+mod manual;
+mod moving;
+mod network;
+mod packages;
+mod processes;
+mod whole;

@@ -1,0 +1,81 @@
+//! What is made from the commands themselves: the reference, manual pages, completion.
+
+use std::io::Write as _;
+use std::process::{Command, Stdio};
+
+use crate::common::World;
+
+#[test]
+fn the_reference_in_docs_is_what_the_commands_say() {
+    let world = World::empty();
+    let made = world.run("manual").is(0).out;
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/commands.md");
+    if std::env::var_os("UPDATE_DOCS").is_some() {
+        std::fs::write(path, &made).unwrap();
+    }
+    let kept = std::fs::read_to_string(path).unwrap_or_default();
+    assert!(
+        kept == made,
+        "docs/commands.md is not what `yestrel manual` says; UPDATE_DOCS=1 cargo test -p yestrel manual"
+    );
+    assert!(made.lines().all(|line| line.chars().count() <= 140), "lines are laid out");
+    // Every command has an example, and each example's own words are a command.
+    let sections: Vec<_> = made.split("\n```text\n").skip(1).collect();
+    for section in sections.iter().filter(|section| section.contains("Usage: yestrel")) {
+        assert!(section.contains("Example"), "no example: {section}");
+    }
+}
+
+#[test]
+fn examples_of_help_are_commands_that_the_parser_takes() {
+    let world = World::empty();
+    let made = world.run("manual").is(0).out;
+    let examples: Vec<_> = made
+        .lines()
+        .filter_map(|line| line.strip_prefix("  yestrel "))
+        .filter(|line| !line.contains(['>', '|', '&']) && !line.contains("..."))
+        .map(|line| line.split("   ").next().unwrap().trim())
+        .collect();
+    assert!(examples.len() > 50, "{}", examples.len());
+    for example in examples {
+        // With --help behind it nothing is carried out, and what stands before must be known.
+        let words: Vec<_> = example.split_whitespace().take_while(|word| !word.starts_with('-')).take(2).collect();
+        let came = world.run(&format!("{} --help", words.join(" ")));
+        assert_eq!(came.code, 0, "{example}: {came:?}");
+        for option in example.split_whitespace().filter(|word| word.starts_with("--") && word.len() > 2) {
+            assert!(came.out.contains(option.split('=').next().unwrap()), "{example}: {option}");
+        }
+    }
+}
+
+#[test]
+fn manual_pages_are_there_for_every_command_and_are_well_formed() {
+    let world = World::empty();
+    world.run("manual --to pages").is(0).says("manual pages");
+    let page = world.read("pages/yestrel-credential-issue.1");
+    assert!(page.starts_with(".ie") || page.contains(".TH YESTREL-CREDENTIAL-ISSUE"), "{page}");
+    for name in ["yestrel.1", "yestrel-rollout.1", "yestrel-host-add.1"] {
+        assert!(world.path(&format!("pages/{name}")).exists(), "{name}");
+    }
+    assert!(!world.path("pages/yestrel-agent-manage.1").exists(), "what is hidden stays hidden");
+    world.write("file", "");
+    world.run("manual --to file/pages").is(1).says("cannot be written");
+}
+
+#[test]
+fn a_shell_completes_words() {
+    let world = World::empty();
+    for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
+        let script = world.run(&format!("completion {shell}")).is(0).out;
+        assert!(script.contains("rollout") && script.contains("yestrel"), "{shell}");
+    }
+    // A real one.
+    let script = world.run("completion bash").out;
+    let asked =
+        "\nCOMP_WORDS=(yestrel gateway re); COMP_CWORD=2; _yestrel yestrel re gateway; echo \"${COMPREPLY[@]}\"\n";
+    let mut bash = Command::new("bash").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    bash.stdin.take().unwrap().write_all(format!("{script}{asked}").as_bytes()).unwrap();
+    let said = String::from_utf8(bash.wait_with_output().unwrap().stdout).unwrap();
+    assert_eq!(said.trim(), "restart retire");
+    world.run("completion tcsh").is(2).says("bash");
+}

@@ -1,0 +1,75 @@
+//! A gateway moves to another host, and its devices follow without a new handover.
+
+use crate::common::{World, wait};
+
+#[test]
+fn a_gateway_moves_and_its_devices_follow() {
+    let world = World::mara("--namespaces");
+    world.run("host add breakwater --site harbour --kind cloud --via lab").is(0);
+    world.on_laptop("yestrel connect mara.yestrel --background").is(0);
+    let prove = "yestrel tunnel prove --reach 10.44.0.20:80 --look-up tickets.skerry.example";
+    world.on_laptop(prove).is(0);
+    let inner = world.run("session list --format json").json()[0]["inner"].clone();
+    // Where it cannot go, and without a yes, nothing moves.
+    let before = world.everything();
+    world.run("gateway move harbour --to harbour --yes").is(3).says("already");
+    world.run("gateway move harbour --to nowhere --yes").is(2);
+    world.run("gateway move harbour --to breakwater").is(2).says("this needs a yes").says("1 device follows by itself");
+    world.run("lab break breakwater").is(0);
+    world.run("gateway move harbour --to breakwater --yes").is(1).says("still on harbour, as it was");
+    world.run("lab mend breakwater").is(0);
+    world.run("lab break harbour").is(0);
+    world.run("gateway move harbour --to breakwater --yes").is(1).says("--abandoned");
+    world.run("lab mend harbour").is(0);
+    let order = |text: &str| text.lines().filter(|line| !line.contains("\"number\"")).count();
+    assert!(order(&world.everything()) >= order(&before));
+    world.on_laptop(prove).is(0);
+
+    world.run("credential issue mara/laptop").is(3);
+    let key = world.run("gateway show harbour --format json").json()["key"].clone();
+    world.run("gateway move harbour --to breakwater --yes").is(0).says("192.0.2.140").says("removed");
+    world.run("lab point gangway.skerry.example --to breakwater").is(0);
+    wait(30, "the device at the new host", || {
+        let came = world.on_laptop(prove);
+        println!("{came:?} {:?}", world.on_laptop("yestrel tunnel list").out);
+        (came.code == 0).then_some(())
+    });
+    let sessions = world.run("session list --format json").is(0).json();
+    assert_eq!(sessions[0]["inner"], inner, "the inner address is the same");
+    let now = world.run("gateway show harbour --format json").json();
+    assert_eq!((&now["key"], &now["host"], &now["state"]), (&key, &"breakwater".into(), &"up to date".into()));
+    // Nothing is left of it on the old host, and the past is not lost.
+    let old = world.path("lab/hosts/harbour");
+    assert!(!old.join("var").exists() && !old.join("opt").exists());
+    assert!(!world.shell("harbour", "nft list tables").out.contains("yestrel"));
+    world.run("session list --past").is(0).says("mara/laptop");
+    world.run("credential list").is(0).says("handed-over");
+    world.run("credential revoke mara/laptop --reason lost --yes").is(0);
+    world.on_laptop("yestrel connect mara.yestrel --name again").is(1).says("lost");
+}
+
+#[test]
+fn a_strict_device_follows_as_well_and_lets_nothing_else_out_meanwhile() {
+    let world = World::harbour("--namespaces");
+    world.run("listener change harbour/quill --reach everything").is(0);
+    world.admit("mara", "mara/laptop");
+    world.run("rollout --yes").is(0);
+    world.run("credential handover mara/laptop --to mara.yestrel --yes").is(0);
+    world.run("host add breakwater --site harbour --kind cloud --via lab").is(0);
+    world.on_laptop("yestrel connect mara.yestrel --background --strict").is(0);
+    world.run("gateway move harbour --to breakwater --yes").is(0);
+    wait(20, "the loss", || world.on_laptop("yestrel tunnel list").out.contains("lost").then_some(()));
+    // Other programs get nowhere, neither to names nor to anything else.
+    assert_ne!(world.run("lab fetch mara-laptop http://192.0.2.80/").code, 0);
+    let script =
+        "import socket\ns=socket.socket(2,2)\ns.settimeout(2)\ns.sendto(b'x'*20,('192.0.2.53',53))\ns.recv(100)";
+    world.run_words(&["lab", "enter", "mara-laptop", "--", "python3", "-c", script]).is(1);
+    world.run("lab point gangway.skerry.example --to breakwater").is(0);
+    wait(30, "the device at the new host", || {
+        (world.on_laptop("yestrel tunnel prove --reach 10.44.0.20:80").code == 0).then_some(())
+    });
+    world.run("lab fetch mara-laptop http://192.0.2.80/").is(0).says("192.0.2.140");
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+    let rules = world.shell("mara-laptop", "ip rule").out;
+    assert!(!rules.contains("181"), "{rules}");
+}

@@ -1,0 +1,175 @@
+//! The decision, and what it grants.
+
+use std::collections::BTreeMap;
+use std::net::{IpAddr, Ipv4Addr};
+
+use ipnet::{IpNet, Ipv4Net};
+use jiff::Timestamp;
+
+use super::{Claim, Proof, Reason, Refusal, Roll, Shown};
+use crate::order::Revoked;
+use crate::pool::gateway_address;
+use crate::tunnel::Settings;
+
+/// What somebody is granted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Admission {
+    pub device: String,
+    pub proof: Proof,
+    /// The inner address that came with the credential; `None`: one is leased from the pool.
+    pub address: Option<Ipv4Addr>,
+    pub pool: Ipv4Net,
+    /// How many sessions it is good for; `None`: any number.
+    pub sessions: Option<u32>,
+    pub until: Option<Timestamp>,
+    /// The most that the device may reach.
+    pub reach: Vec<IpNet>,
+    pub resolvers: Vec<IpAddr>,
+    pub packet_size: u16,
+    pub keep_alive: u16,
+}
+
+impl Admission {
+    /// What the device is told, once it has an inner address, by an order of this number.
+    #[must_use]
+    pub fn settings(&self, inner: Ipv4Addr, order: u64) -> Settings {
+        let inner = Ipv4Net::new(inner, self.pool.prefix_len()).unwrap_or_else(|_| Ipv4Net::from(inner));
+        Settings {
+            edition: u32::try_from(order).unwrap_or(u32::MAX),
+            inner: inner.into(),
+            gateway: IpAddr::V4(gateway_address(&self.pool)),
+            resolvers: self.resolvers.clone(),
+            reach: self.reach.clone(),
+            packet_size: self.packet_size,
+            keep_alive: self.keep_alive,
+        }
+    }
+}
+
+/// Whether a claim is let in at `now`, by an order in force and by every revocation that was ever learned, each under the
+/// identity that it names, in base64.
+///
+/// # Errors
+/// The refusal: a revocation before everything else, so that a device learns why it was thrown out.
+pub fn decide(
+    claim: &Claim<'_>,
+    roll: &Roll,
+    revoked: &BTreeMap<String, Revoked>,
+    now: Timestamp,
+) -> Result<Admission, Refusal> {
+    let admit = roll.find(claim.listener, claim.shown);
+    let identity = match (admit, claim.shown) {
+        (Some(admit), _) => Some(admit.proof.identity()),
+        (None, Shown::Key(id) | Shown::Certificate(id) | Shown::Session(id)) => Some(id),
+        (None, _) => None,
+    };
+    if let Some(revoked) = identity.and_then(|identity| revoked.get(&identity.to_string())) {
+        return Err(Refusal { reason: Reason::Revoked, words: revoked.reason.clone() });
+    }
+    let (Some(admit), Some(listener)) = (admit, roll.listener(claim.listener)) else {
+        return Err(Refusal::plain(Reason::Unknown));
+    };
+    if !listener.tunnel.proofs().contains(&admit.proof.kind()) {
+        return Err(Refusal::plain(Reason::Unknown));
+    }
+    if admit.suspended {
+        return Err(Refusal::plain(Reason::Suspended));
+    }
+    if let Some(from) = admit.from.filter(|from| *from > now) {
+        return Err(Refusal::not_yet(from, now));
+    }
+    if let Some(until) = admit.until.filter(|until| *until <= now) {
+        return Err(Refusal::expired(until, now));
+    }
+    Ok(Admission {
+        device: admit.device.clone(),
+        proof: admit.proof.clone(),
+        address: admit.address,
+        pool: listener.pool,
+        sessions: admit.sessions,
+        until: admit.until,
+        reach: listener.reach.clone(),
+        resolvers: listener.resolvers.clone(),
+        packet_size: listener.packet_size,
+        keep_alive: listener.keep_alive,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::keys::PublicKey;
+    use crate::order::{Admit, Content};
+    use crate::sample;
+    use crate::tunnel::{Addresses, Other, Tunnel};
+
+    fn ask(content: &Content, shown: Shown<'_>, now: &str) -> Result<Admission, Refusal> {
+        let revoked = content.revoked.clone();
+        let claim = Claim { listener: "harbour/quill", shown };
+        decide(&claim, &Roll::new(content.clone()), &revoked, now.parse().unwrap())
+    }
+
+    const NOW: &str = "2027-03-02T08:15:00Z";
+
+    fn key(byte: u8) -> Shown<'static> {
+        Shown::Key(PublicKey([byte; 32]))
+    }
+
+    #[test]
+    fn each_refusal_has_its_reason_and_the_admitted_get_what_the_listener_gives() {
+        let mut content = sample::content();
+        let admitted = ask(&content, key(1), NOW).unwrap();
+        assert_eq!((admitted.device.as_str(), admitted.address), ("mara/laptop", Some(Ipv4Addr::new(10, 187, 44, 2))));
+        assert_eq!(admitted.settings(Ipv4Addr::new(10, 187, 44, 2), 7).inner.to_string(), "10.187.44.2/24");
+        assert_eq!(ask(&content, key(9), NOW).unwrap_err().reason, Reason::Unknown);
+        type Case = (Reason, &'static str, fn(&mut Admit));
+        let cases: [Case; 3] = [
+            (Reason::Suspended, "", |admit| admit.suspended = true),
+            (Reason::NotYet, "from 2027-03-02T08:15:01Z", |admit| {
+                admit.from = Some("2027-03-02T08:15:01Z".parse().unwrap())
+            }),
+            (Reason::Expired, "on 2027-03-02T08:15:00Z", |admit| admit.until = Some(NOW.parse().unwrap())),
+        ];
+        for (reason, words, change) in cases {
+            let mut content = content.clone();
+            change(&mut content.admit[0]);
+            let refusal = ask(&content, key(1), NOW).unwrap_err();
+            assert_eq!(refusal.reason, reason);
+            assert!(refusal.words.starts_with(words), "{refusal:?}");
+        }
+        // Revoked comes before everything else, also for a key that no order names any more.
+        content
+            .revoked
+            .insert(PublicKey([1; 32]).to_string(), Revoked { device: "mara/laptop".into(), reason: "lost".into() });
+        content.admit[0].suspended = true;
+        for content in [content.clone(), Content { admit: vec![], ..content }] {
+            let refusal = ask(&content, key(1), NOW).unwrap_err();
+            assert_eq!((refusal.reason, refusal.words.as_str()), (Reason::Revoked, "lost"));
+        }
+    }
+
+    #[test]
+    fn a_proof_is_taken_where_the_tunnel_takes_it_and_nowhere_else() {
+        let mut content = sample::content();
+        let certificate = Admit {
+            proof: Proof::Certificate { key: PublicKey([7; 32]) },
+            at: None,
+            address: None,
+            ..content.admit[0].clone()
+        };
+        content.admit.push(certificate);
+        let shown = Shown::Certificate(PublicKey([7; 32]));
+        assert_eq!(ask(&content, shown, NOW).unwrap_err().reason, Reason::Unknown, "quill takes none");
+        content.listeners[0].tunnel = Tunnel::Other(Other {
+            kind: "later".into(),
+            proofs: vec![super::super::ProofKind::Certificate],
+            addresses: Addresses::Leased,
+            needs: vec![],
+            settings: serde_json::Map::new(),
+        });
+        assert_eq!(ask(&content, shown, NOW).unwrap().address, None, "leased");
+        assert_eq!(ask(&content, key(1), NOW).unwrap_err().reason, Reason::Unknown);
+        // The bytes of a key are no certificate, and the other way round.
+        assert_eq!(ask(&content, key(7), NOW).unwrap_err().reason, Reason::Unknown);
+    }
+}

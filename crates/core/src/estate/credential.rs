@@ -1,0 +1,370 @@
+//! What lets one device in, by its kind.
+
+use std::collections::BTreeSet;
+use std::net::Ipv4Addr;
+
+use ipnet::IpNet;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{Gateway, Listener, SealedSecret, Site};
+use crate::account::Account;
+use crate::keys::PublicKey;
+
+/// One path by which a credential may come in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Way {
+    /// `harbour/quill`.
+    pub listener: String,
+    /// The device's address in the listener's pool.
+    pub inner: Ipv4Addr,
+}
+
+/// What a handover told the device, to notice when it has become stale.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Told {
+    pub listener: String,
+    pub address: String,
+    pub port: u16,
+    pub reach: Vec<IpNet>,
+}
+
+/// The kind of a credential.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CredentialKind {
+    /// X25519.
+    #[default]
+    KeyPair,
+    /// X.509.
+    Certificate,
+    /// An account with a password, and perhaps a second factor.
+    Password,
+}
+
+impl CredentialKind {
+    /// The word for it, as commands take it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::KeyPair => "key-pair",
+            Self::Certificate => "certificate",
+            Self::Password => "password",
+        }
+    }
+
+    /// For sentences.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::KeyPair => "key pair",
+            Self::Certificate => "certificate",
+            Self::Password => "password account",
+        }
+    }
+}
+
+/// A key pair as the estate has it.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct HeldKeyPair {
+    /// Only until it is handed over; never when the key was made on the device.
+    #[serde(default)]
+    pub private_key: Option<SealedSecret>,
+    /// Whether the key was made on the device: then its handover holds no secret.
+    pub made_on_device: bool,
+    /// In order of preference.
+    pub ways: Vec<Way>,
+}
+
+/// A certificate as the estate has it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HeldCertificate {
+    /// In lower-case hexadecimal.
+    pub serial: String,
+    /// Only until it is handed over; never when the key was made on the device.
+    #[serde(default)]
+    pub private_key: Option<SealedSecret>,
+    pub made_on_device: bool,
+    /// Where it may come in.
+    pub gateways: Vec<String>,
+    /// A newer one stands in its place; this one holds until its end.
+    #[serde(default)]
+    pub superseded: Option<Timestamp>,
+}
+
+/// A password account as the estate has it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HeldPassword {
+    pub account: Account,
+    /// Where it may come in.
+    pub gateways: Vec<String>,
+}
+
+/// What a credential is made of: the data of its kind.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Material {
+    KeyPair(HeldKeyPair),
+    Certificate(HeldCertificate),
+    Password(HeldPassword),
+}
+
+/// What lets one device in, `mara/laptop/1`.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Credential {
+    pub name: String,
+    pub device: String,
+    pub user: String,
+    /// By this gateways know it: the key of a key pair, SHA-256 of a certificate's key, 32 random bytes for an account.
+    pub identity: PublicKey,
+    #[serde(flatten)]
+    pub material: Material,
+    /// Good for one session only.
+    #[serde(default)]
+    pub once: bool,
+    pub issued: Timestamp,
+    pub valid_from: Option<Timestamp>,
+    pub expires: Option<Timestamp>,
+    pub handed_over: Option<Timestamp>,
+    pub told: Vec<Told>,
+    pub revoked: Option<Timestamp>,
+    pub reason: Option<String>,
+    pub first_used: Option<Timestamp>,
+    pub last_used: Option<Timestamp>,
+}
+
+/// Where a credential stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CredentialState {
+    /// Made here, and its private key not yet handed over.
+    Ready,
+    HandedOver,
+    Expired,
+    Revoked,
+}
+
+impl CredentialState {
+    /// The word for tables.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Ready => "ready",
+            Self::HandedOver => "handed-over",
+            Self::Expired => "expired",
+            Self::Revoked => "revoked",
+        }
+    }
+}
+
+impl Credential {
+    /// Its kind.
+    #[must_use]
+    pub fn kind(&self) -> CredentialKind {
+        match self.material {
+            Material::KeyPair(_) => CredentialKind::KeyPair,
+            Material::Certificate(_) => CredentialKind::Certificate,
+            Material::Password(_) => CredentialKind::Password,
+        }
+    }
+
+    /// The paths of a key pair, in order of preference; a certificate and an account have none of their own.
+    #[must_use]
+    pub fn ways(&self) -> &[Way] {
+        match &self.material {
+            Material::KeyPair(pair) => &pair.ways,
+            _ => &[],
+        }
+    }
+
+    /// The gateways at which a certificate or an account may come in, wherever its proof is taken there.
+    #[must_use]
+    pub fn anywhere_at(&self) -> &[String] {
+        match &self.material {
+            Material::KeyPair(_) => &[],
+            Material::Certificate(certificate) => &certificate.gateways,
+            Material::Password(password) => &password.gateways,
+        }
+    }
+
+    /// Every gateway at which it may come in.
+    #[must_use]
+    pub fn gateways(&self) -> BTreeSet<String> {
+        let by_way = self.ways().iter().filter_map(|way| way.listener.split_once('/')).map(|(gateway, _)| gateway);
+        by_way.map(str::to_owned).chain(self.anywhere_at().iter().cloned()).collect()
+    }
+
+    /// Takes away every way in at the listener, or, where `name` is a gateway, at all that it has. Whether there was one.
+    pub fn leave(&mut self, name: &str) -> bool {
+        let here = |listener: &str| listener == name || listener.split('/').next() == Some(name);
+        let before = (self.ways().len(), self.anywhere_at().len());
+        match &mut self.material {
+            Material::KeyPair(pair) => pair.ways.retain(|way| !here(&way.listener)),
+            Material::Certificate(certificate) => certificate.gateways.retain(|gateway| gateway != name),
+            Material::Password(password) => password.gateways.retain(|gateway| gateway != name),
+        }
+        before != (self.ways().len(), self.anywhere_at().len())
+    }
+
+    /// Its private key, sealed, while the estate has it.
+    #[must_use]
+    pub fn private_key(&self) -> Option<&SealedSecret> {
+        match &self.material {
+            Material::KeyPair(HeldKeyPair { private_key, .. })
+            | Material::Certificate(HeldCertificate { private_key, .. }) => private_key.as_ref(),
+            Material::Password(_) => None,
+        }
+    }
+
+    /// Puts its private key in, or takes it away; an account has none.
+    pub fn set_private_key(&mut self, sealed: Option<SealedSecret>) {
+        match &mut self.material {
+            Material::KeyPair(HeldKeyPair { private_key, .. })
+            | Material::Certificate(HeldCertificate { private_key, .. }) => *private_key = sealed,
+            Material::Password(_) => {}
+        }
+    }
+
+    /// Whether its key was made on the device.
+    #[must_use]
+    pub fn made_on_device(&self) -> bool {
+        match &self.material {
+            Material::KeyPair(HeldKeyPair { made_on_device, .. })
+            | Material::Certificate(HeldCertificate { made_on_device, .. }) => *made_on_device,
+            Material::Password(_) => false,
+        }
+    }
+
+    /// The certificate, where it is one.
+    #[must_use]
+    pub fn certificate(&self) -> Option<&HeldCertificate> {
+        match &self.material {
+            Material::Certificate(certificate) => Some(certificate),
+            _ => None,
+        }
+    }
+
+    /// Its account, where it is one.
+    #[must_use]
+    pub fn account(&self) -> Option<&Account> {
+        match &self.material {
+            Material::Password(password) => Some(&password.account),
+            _ => None,
+        }
+    }
+
+    /// Its account, to be changed.
+    pub fn account_mut(&mut self) -> Option<&mut Account> {
+        match &mut self.material {
+            Material::Password(password) => Some(&mut password.account),
+            _ => None,
+        }
+    }
+
+    /// Since when a newer one stands in its place, while it holds until its end.
+    #[must_use]
+    pub fn superseded(&self) -> Option<Timestamp> {
+        self.certificate().and_then(|certificate| certificate.superseded)
+    }
+
+    /// Neither revoked nor replaced.
+    #[must_use]
+    pub fn is_current(&self) -> bool {
+        self.revoked.is_none() && self.superseded().is_none()
+    }
+
+    /// Where it stands at `now`.
+    #[must_use]
+    pub fn state(&self, now: Timestamp) -> CredentialState {
+        if self.revoked.is_some() {
+            CredentialState::Revoked
+        } else if self.expires.is_some_and(|end| end <= now) {
+            CredentialState::Expired
+        } else if self.handed_over.is_some() {
+            CredentialState::HandedOver
+        } else {
+            CredentialState::Ready
+        }
+    }
+
+    /// What in the handover is no longer so; empty when the device was told the truth, or nothing yet.
+    #[must_use]
+    pub fn stale(&self, listeners: &[Listener], gateways: &[Gateway], sites: &[Site]) -> Vec<String> {
+        let mut stale = Vec::new();
+        for told in &self.told {
+            let Some(listener) = listeners.iter().find(|listener| listener.name == told.listener) else {
+                stale.push(format!("{} is closed", told.listener));
+                continue;
+            };
+            let Some(gateway) = gateways.iter().find(|gateway| gateway.name == listener.gateway) else { continue };
+            if gateway.dialled != told.address {
+                stale.push(format!("dials {}, which is now {}", told.address, gateway.dialled));
+            }
+            if listener.outside_port() != told.port {
+                stale.push(format!("dials port {}, which is now {}", told.port, listener.outside_port()));
+            }
+            let networks = sites.iter().find(|site| site.name == gateway.site).map(|site| site.networks.as_slice());
+            let reach = listener.reach.ranges(networks.unwrap_or_default());
+            if let Some(more) = reach.iter().find(|range| !told.reach.iter().any(|old| old.contains(*range))) {
+                let what = if more.prefix_len() == 0 { "everything".to_owned() } else { more.to_string() };
+                stale.push(format!("does not send {what} into the tunnel"));
+            }
+        }
+        stale
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sample;
+
+    #[test]
+    fn a_credential_goes_through_its_states() {
+        let (before, after): (Timestamp, Timestamp) =
+            ("2027-05-30T23:59:59Z".parse().unwrap(), "2027-05-31T00:00:00Z".parse().unwrap());
+        let mut credential = Credential { expires: Some(after), ..sample::key_pair("mara", 1, &[]) };
+        assert_eq!(credential.state(before), CredentialState::Ready);
+        credential.handed_over = Some(before);
+        assert_eq!(credential.state(before), CredentialState::HandedOver);
+        assert_eq!(credential.state(after), CredentialState::Expired);
+        credential.revoked = Some(after);
+        assert_eq!(credential.state(before), CredentialState::Revoked);
+    }
+
+    #[test]
+    fn a_handover_whose_listener_is_gone_is_stale() {
+        let mut credential = sample::key_pair("mara", 1, &[]);
+        assert!(credential.stale(&[], &[], &[]).is_empty(), "nothing was told yet");
+        credential.told.push(Told {
+            listener: "harbour/quill".into(),
+            address: "gangway.skerry.example".into(),
+            port: 23817,
+            reach: vec![],
+        });
+        assert_eq!(credential.stale(&[], &[], &[]), ["harbour/quill is closed"]);
+    }
+
+    #[test]
+    fn a_credential_leaves_a_listener_or_a_whole_gateway() {
+        let both = ["harbour/quill", "harbour/second", "boatyard/quill"];
+        let mut pair = sample::key_pair("mara", 1, &both);
+        assert_eq!(pair.gateways().into_iter().collect::<Vec<_>>(), ["boatyard", "harbour"]);
+        assert!(pair.leave("harbour/quill") && !pair.leave("harbour/quill"));
+        assert!(pair.leave("harbour"));
+        assert_eq!(pair.ways().iter().map(|way| way.listener.as_str()).collect::<Vec<_>>(), ["boatyard/quill"]);
+        let mut account = sample::account("ines", 2, &["harbour", "boatyard"]);
+        assert!(account.leave("harbour") && !account.leave("harbour"));
+        assert_eq!(account.anywhere_at(), ["boatyard"]);
+    }
+
+    #[test]
+    fn the_data_of_each_kind_stand_beside_what_all_have() {
+        for credential in [sample::key_pair("mara", 1, &["harbour/quill"]), sample::account("ines", 2, &["harbour"])] {
+            let value = serde_json::to_value(&credential).unwrap();
+            assert_eq!(value["kind"], credential.kind().word());
+            let back: Credential = serde_json::from_value(value).unwrap();
+            assert_eq!(back.material, credential.material);
+        }
+    }
+}

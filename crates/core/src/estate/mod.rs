@@ -1,0 +1,74 @@
+//! The objects of the estate. Each is a table of the same name in the plural, and each field a column.
+//!
+//! | file | holds |
+//! |---|---|
+//! | `site` | one place and its networks |
+//! | `host` | a machine at a site, and how it is managed |
+//! | `gateway` | the VPN server on a host, and its certificate |
+//! | `listener` | one tunnel of a gateway, where it listens, what it reaches |
+//! | `people` | users, groups, devices |
+//! | `credential` | what lets one device in, by its kind |
+//! | `shared_secret` | secrets that several share, and how old they are |
+//! | `authority` | certificate authorities and what they signed |
+//! | `registry` | where accounts are kept and checked |
+//! | `stored_order` | orders as they were sent |
+//! | `record` | revocations, sessions |
+//! | `sealed_secret` | a secret as the store keeps it |
+
+mod authority;
+mod credential;
+mod gateway;
+mod host;
+mod listener;
+mod people;
+mod record;
+mod registry;
+mod sealed_secret;
+pub mod shared_secret;
+mod site;
+mod stored_order;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::keys::PublicKey;
+
+pub use authority::{Authority, CertificateKind, CertificateState, Delegate, IssuedCertificate};
+pub use credential::{
+    Credential, CredentialKind, CredentialState, HeldCertificate, HeldKeyPair, HeldPassword, Material, Told, Way,
+};
+pub use gateway::{Gateway, GatewayCertificate};
+pub use host::{Access, Host, HostKind, SshTarget, Via};
+pub use listener::{Listener, Reach, Served};
+pub use people::{Device, Group, User, UserState};
+pub use record::{Revocation, Session};
+pub use registry::{Method, Registry, RegistryKind};
+pub use sealed_secret::SealedSecret;
+pub use shared_secret::SharedSecret;
+pub use site::Site;
+pub use stored_order::StoredOrder;
+
+/// The estate itself: one row.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Estate {
+    pub name: String,
+    /// 16 random bytes in hexadecimal: two estates with one name are still two.
+    pub id: String,
+    /// Ed25519: what signs orders.
+    pub public_key: PublicKey,
+    pub private_key: SealedSecret,
+    /// What signs in its place when it is lost: printed when the estate was made, and kept nowhere.
+    pub recovery_key: Option<PublicKey>,
+    /// The sealing key, for whoever has the recovery key.
+    pub recovery_sealed: Option<SealedSecret>,
+    /// Signing keys from before, while a gateway still trusts them.
+    pub previous_keys: Vec<PreviousKey>,
+    pub created: Timestamp,
+}
+
+/// A signing key of the estate from before.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct PreviousKey {
+    pub public_key: PublicKey,
+    pub private_key: SealedSecret,
+}

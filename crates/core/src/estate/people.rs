@@ -1,0 +1,44 @@
+//! Users, groups, and what they carry.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// Whether a user may come in at all.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum UserState {
+    Active,
+    Suspended,
+}
+
+/// A person.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct User {
+    pub name: String,
+    pub mail: Option<String>,
+    /// "engineer".
+    pub about: Option<String>,
+    pub state: UserState,
+    pub groups: Vec<String>,
+    pub created: Timestamp,
+}
+
+/// A set of users.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Group {
+    pub name: String,
+    pub about: Option<String>,
+    /// Days that a certificate of a member holds, 1..=3650.
+    pub lifetime: Option<u16>,
+    pub created: Timestamp,
+}
+
+/// What a user carries, `mara/laptop`.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Device {
+    pub name: String,
+    pub user: String,
+    /// `linux`, `android`, ... in words.
+    pub platform: Option<String>,
+    pub created: Timestamp,
+}

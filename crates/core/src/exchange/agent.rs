@@ -1,0 +1,205 @@
+//! What an agent is asked.
+
+use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{News, questions};
+use crate::findings::{Facts as HostFacts, Plane};
+use crate::firewall::Service;
+use crate::keys::{PublicKey, Secret};
+use crate::order::{Envelope, Revoked};
+
+questions! {
+    /// Everything that an agent answers.
+    Ask {
+        Status -> Box<AgentStatus>,
+        Adopt -> (),
+        Carry -> Receipt,
+        Confirm -> Receipt,
+        Certify -> (),
+        Publish -> (),
+        OrderInForce -> Standing,
+        NewsAfter -> NewsPage,
+        Sessions -> Vec<Live>,
+        EndSessions -> u64,
+        Facts -> Box<HostFacts>,
+        Metrics -> String,
+        Close -> (),
+        Retire -> (),
+    }
+}
+
+/// What are you, and which order is in force?
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub struct Status;
+
+/// Become this gateway of this estate. Refused when the agent is already another.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Adopt {
+    pub estate: String,
+    pub estate_key: PublicKey,
+    pub gateway: String,
+    pub private_key: Secret,
+    /// What may sign in the place of `estate_key`, when that is lost.
+    #[serde(default)]
+    pub recovery_key: Option<PublicKey>,
+}
+
+/// Carry this order out. A change of firewall or addresses is then held for this many seconds, and undone unless it is
+/// confirmed; 0 holds nothing.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Carry {
+    pub envelope: Envelope,
+    #[serde(default)]
+    pub hold: u16,
+}
+
+/// The order with this hash may stay: asked over a connection that was made after it came into force.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Confirm {
+    pub hash: String,
+}
+
+/// The private key (PKCS#8) of the certificate that the next order names.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Certify {
+    pub private_key: Secret,
+}
+
+/// Publish these lists, and answer from them, at the port that the order names.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Publish {
+    pub publications: Vec<Publication>,
+}
+
+/// Which order is in force, and which revocations did you ever learn? For an estate that was loaded from a backup.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub struct OrderInForce;
+
+/// What have you seen after the news with this number?
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub struct NewsAfter {
+    pub after: u64,
+}
+
+/// Who is connected?
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub struct Sessions;
+
+/// End the sessions of this device. Answered with how many there were.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct EndSessions {
+    pub device: String,
+    pub words: String,
+}
+
+/// What is the host like?
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub struct Facts;
+
+/// How is it going, as OpenMetrics text?
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub struct Metrics;
+
+/// End all sessions and take no new ones for a while, so that what was seen can be collected to its end before the gateway is
+/// retired.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub struct Close;
+
+/// Undo everything on the host and forget the estate.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub struct Retire;
+
+/// The newest revocation list of one authority, and who answers for it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Publication {
+    pub authority: String,
+    /// The list, DER in base64.
+    pub list: String,
+    /// The short-lived certificate that signs answers, DER in base64, and its key as PKCS#8.
+    pub responder: String,
+    pub responder_key: Secret,
+    /// Serial numbers that were issued, 16 octets each, base64 of all of them.
+    pub issued: String,
+}
+
+/// What an agent is.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct AgentStatus {
+    pub version: String,
+    /// The estate's id and the gateway's name, once adopted.
+    pub estate: Option<String>,
+    pub gateway: Option<String>,
+    /// 0 before the first.
+    pub order: u64,
+    pub order_hash: String,
+    pub since: Timestamp,
+    pub plane: Plane,
+    /// How many revocations it knows.
+    pub revoked: u64,
+    /// Listeners that are up: name, and where each takes what comes.
+    pub listeners: Vec<(String, Vec<Service>)>,
+    /// Number of the newest news.
+    pub newest: u64,
+    /// SHA-256 of the program that runs.
+    pub program: String,
+    /// Until when the order in force waits for its confirmation.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<Timestamp>,
+    /// The number of the list that it publishes, by authority.
+    #[serde(default)]
+    pub published: BTreeMap<String, u64>,
+    /// The estate's key that it obeys.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub estate_key: Option<PublicKey>,
+    /// What may sign in its place.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub recovery_key: Option<PublicKey>,
+}
+
+/// Confirmation of an order.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Receipt {
+    pub number: u64,
+    pub hash: String,
+    pub at: Timestamp,
+    /// Sessions that the order ended.
+    pub ended: u64,
+    /// It is undone at this moment unless it is confirmed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<Timestamp>,
+}
+
+/// An order in force, and every revocation that was ever learned.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Standing {
+    pub envelope: Option<Envelope>,
+    pub revoked: BTreeMap<String, Revoked>,
+}
+
+/// News in their sequence.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct NewsPage {
+    pub items: Vec<News>,
+    /// Whether there are more after the last.
+    pub more: bool,
+}
+
+/// A session that is up now.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Live {
+    pub number: u64,
+    pub device: String,
+    pub listener: String,
+    pub from: String,
+    pub inner: Ipv4Addr,
+    pub opened: Timestamp,
+    /// Bytes of inner packets from the device, and to it.
+    pub received: u64,
+    pub sent: u64,
+    pub last_heard: Timestamp,
+    pub software: String,
+}

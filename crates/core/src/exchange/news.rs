@@ -1,0 +1,61 @@
+//! What an agent saw, kept until it is collected and after.
+
+use std::net::Ipv4Addr;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::admission::Reason;
+use crate::keys::PublicKey;
+
+/// Something that an agent saw.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct News {
+    /// From 1, without gaps.
+    pub number: u64,
+    pub at: Timestamp,
+    #[serde(flatten)]
+    pub event: NewsEvent,
+}
+
+/// What was seen.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+pub enum NewsEvent {
+    /// The agent began to run; sessions that it had before are over.
+    Started { version: String },
+    /// A device came in.
+    Opened {
+        session: u64,
+        device: String,
+        /// By which its credential is known.
+        identity: PublicKey,
+        listener: String,
+        from: String,
+        inner: Ipv4Addr,
+        /// Whether the inner address was leased at this sign-in.
+        #[serde(default)]
+        leased: bool,
+    },
+    /// A device proved a new address.
+    Moved { session: u64, to: String },
+    /// A session is over.
+    Ended {
+        session: u64,
+        device: String,
+        reason: Reason,
+        words: String,
+        received: u64,
+        sent: u64,
+        last_heard: Timestamp,
+    },
+    /// Somebody was not let in.
+    Refused { device: Option<String>, from: String, reason: Reason },
+    /// An order came into force.
+    Carried { order: u64 },
+    /// Nobody confirmed it, so the one before is in force again.
+    Undone { order: u64 },
+    /// Of a version that knows more.
+    #[serde(other)]
+    Other,
+}

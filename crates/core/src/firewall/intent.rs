@@ -1,0 +1,153 @@
+//! What the firewall of a gateway is to do.
+
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+
+use super::{Protocol, Service};
+use crate::order::Content;
+
+/// Addresses that are spoken of together: the pool of a listener, the networks of the site.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Set {
+    /// For comments: "harbour/quill".
+    pub name: String,
+    pub ranges: Vec<IpNet>,
+}
+
+/// One way for packets to the gateway itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Opens {
+    /// A port or an IP protocol; `None`: a question whether it is there (an echo request).
+    pub service: Option<Service>,
+    /// From whom, through the tunnel; `None`: from anywhere outside.
+    pub from: Option<Set>,
+    /// At this address of the gateway; `None`: at all of them.
+    pub at: Option<IpAddr>,
+    /// Who needs it.
+    pub for_: String,
+}
+
+/// One way for packets through the gateway, and to what of it is in that range.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Allows {
+    pub from: Set,
+    pub to: IpNet,
+    /// Only this protocol; `None`: whatever it is.
+    pub protocol: Option<Protocol>,
+    /// Only this port of it.
+    pub port: Option<u16>,
+}
+
+/// What the firewall is to do, in the words of the job.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Intent {
+    /// What the gateway itself takes.
+    pub opens: Vec<Opens>,
+    /// What devices may begin.
+    pub allows: Vec<Allows>,
+    /// What the site may begin towards devices.
+    pub answers: Vec<Allows>,
+    /// Whose packets leave under the gateway's own address; empty where addresses are routed.
+    pub masquerade: Vec<Set>,
+    /// The interface of inner traffic.
+    pub tunnel: String,
+}
+
+impl Intent {
+    /// What an order asks for, with inner traffic on the interface `tunnel`.
+    #[must_use]
+    pub fn of(content: &Content, tunnel: &str) -> Self {
+        let pools: Vec<_> = content
+            .listeners
+            .iter()
+            .map(|listener| Set { name: listener.name.clone(), ranges: vec![listener.pool.into()] })
+            .collect();
+        let outside = |service: Service, for_: String| Opens { service: Some(service), from: None, at: None, for_ };
+        let mut opens: Vec<_> = content
+            .listeners
+            .iter()
+            .flat_map(|listener| {
+                listener.serves.iter().map(move |service| (*service, format!("listener {}", listener.name)))
+            })
+            .map(|(service, for_)| outside(service, for_))
+            .collect();
+        opens.extend(
+            content.publish.iter().map(|publish| outside(Service::tcp(publish.port), "state of certificates".into())),
+        );
+        opens.extend(pools.iter().map(|pool| Opens {
+            service: None,
+            from: Some(pool.clone()),
+            at: None,
+            for_: "is it there".into(),
+        }));
+        if let Some(at) = content.metrics {
+            let ranges = pools.iter().flat_map(|pool| pool.ranges.clone()).collect();
+            opens.push(Opens {
+                service: Some(Service::tcp(at.port())),
+                from: Some(Set { name: "devices".into(), ranges }),
+                at: Some(IpAddr::V4(*at.ip())),
+                for_: "metrics".into(),
+            });
+        }
+        let all = |from: &Set, to: IpNet| Allows { from: from.clone(), to, protocol: None, port: None };
+        let allows = content
+            .listeners
+            .iter()
+            .zip(&pools)
+            .flat_map(|(listener, pool)| listener.reach.iter().map(move |range| all(pool, *range)))
+            .collect();
+        let networks = Set { name: "the site".into(), ranges: content.networks.clone() };
+        let answers = pools.iter().flat_map(|pool| pool.ranges.iter().map(|range| all(&networks, *range))).collect();
+        let masquerade = if content.masquerade { pools } else { Vec::new() };
+        Self { opens, allows, answers, masquerade, tunnel: tunnel.into() }
+    }
+
+    /// Whether a packet from a device's address may begin towards an address, and there to this port, if it is for one: the same
+    /// rules, for a plane with no firewall below it.
+    #[must_use]
+    pub fn lets(&self, from: IpAddr, to: IpAddr, port: Option<(Protocol, u16)>) -> bool {
+        self.allows.iter().any(|allows| {
+            allows.from.ranges.iter().any(|range| range.contains(&from))
+                && allows.to.contains(&to)
+                && allows.protocol.is_none_or(|only| port.is_some_and(|(protocol, _)| protocol == only))
+                && allows.port.is_none_or(|only| port.is_some_and(|(_, port)| port == only))
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sample;
+
+    #[test]
+    fn an_order_becomes_what_it_opens_and_what_it_allows() {
+        let mut content = sample::content();
+        content.publish = Some(crate::order::OrderPublish { port: 8080, authorities: Default::default() });
+        let intent = Intent::of(&content, "yestrel0");
+        let outside: Vec<_> = intent.opens.iter().filter(|opens| opens.from.is_none()).collect();
+        let said: Vec<_> = outside.iter().map(|one| format!("{} {}", one.service.unwrap(), one.for_)).collect();
+        assert_eq!(said, ["23817/udp listener harbour/quill", "8080/tcp state of certificates"]);
+        assert_eq!(intent.allows.len(), 1);
+        assert_eq!(intent.masquerade.len(), 1);
+        content.masquerade = false;
+        assert!(Intent::of(&content, "yestrel0").masquerade.is_empty());
+    }
+
+    #[test]
+    fn a_device_is_let_to_its_reach_and_nowhere_else() {
+        let mut intent = Intent::of(&sample::content(), "x");
+        let lets = |intent: &Intent, from: &str, to: &str, port| {
+            intent.lets(from.parse().unwrap(), to.parse().unwrap(), Some((Protocol::Tcp, port)))
+        };
+        assert!(lets(&intent, "10.187.44.2", "10.44.0.20", 80));
+        assert!(!lets(&intent, "10.187.44.2", "10.48.0.20", 80), "beyond reach");
+        assert!(!lets(&intent, "10.187.45.2", "10.44.0.20", 80), "another pool");
+        (intent.allows[0].protocol, intent.allows[0].port) = (Some(Protocol::Tcp), Some(443));
+        assert!(!lets(&intent, "10.187.44.2", "10.44.0.20", 80));
+        assert!(lets(&intent, "10.187.44.2", "10.44.0.20", 443));
+        intent.allows[0].protocol = Some(Protocol::Udp);
+        assert!(!lets(&intent, "10.187.44.2", "10.44.0.20", 443));
+    }
+}

@@ -1,0 +1,227 @@
+//! What a gateway is to be, and computing it from the estate.
+
+use std::collections::{BTreeMap, HashSet};
+use std::net::{IpAddr, Ipv4Addr};
+
+use ipnet::{IpNet, Ipv4Net};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::Result;
+use crate::admission::{Proof, ProofKind, account_purpose};
+use crate::estate::{Credential, Gateway, Listener, Material, Revocation, SharedSecret, Site, User, UserState};
+use crate::firewall::Service;
+use crate::keys::{PublicKey, Secret};
+use crate::sealed;
+use crate::tunnel::Tunnel;
+
+/// One listener as its gateway runs it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OrderListener {
+    pub name: String,
+    /// Its kind, with what only this kind knows.
+    pub tunnel: Tunnel,
+    /// Every port and protocol at which it takes what comes.
+    pub serves: Vec<Service>,
+    pub pool: Ipv4Net,
+    pub reach: Vec<IpNet>,
+    pub resolvers: Vec<IpAddr>,
+    /// Seconds; 0 for none.
+    pub keep_alive: u16,
+    /// Bytes of the largest inner packet.
+    pub packet_size: u16,
+}
+
+/// Somebody who is let in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Admit {
+    /// By what.
+    pub proof: Proof,
+    pub device: String,
+    /// At this listener; `None`: at every listener of the gateway whose tunnel takes the proof.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// The inner address that was given with the credential; `None`: one is leased at sign-in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<Ipv4Addr>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<Timestamp>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
+    /// The user is suspended: known, and not let in.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub suspended: bool,
+    /// How many sessions it is good for; `None`: any number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sessions: Option<u32>,
+}
+
+/// What a gateway publishes over HTTP about the certificates of the estate's authorities.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OrderPublish {
+    /// TCP.
+    pub port: u16,
+    /// Certificates of the authorities by name, DER in base64.
+    pub authorities: BTreeMap<String, String>,
+}
+
+/// A key that stays out for good.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Revoked {
+    pub device: String,
+    pub reason: String,
+}
+
+/// What a gateway is to be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Content {
+    pub gateway: String,
+    pub dialled: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub outward: Option<String>,
+    pub masquerade: bool,
+    pub networks: Vec<IpNet>,
+    pub public_key: PublicKey,
+    pub listeners: Vec<OrderListener>,
+    pub admit: Vec<Admit>,
+    /// By identity, base64. Agents only ever add to what they know of these.
+    pub revoked: BTreeMap<String, Revoked>,
+    /// Where it answers what it measures, over HTTP.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub metrics: Option<std::net::SocketAddrV4>,
+    /// What the gateway proves itself with to clients of open standards: DER in base64, leaf first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub certificate: Vec<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub publish: Option<OrderPublish>,
+}
+
+/// What an estate says about one gateway.
+pub struct Extract<'a> {
+    pub gateway: &'a Gateway,
+    pub site: &'a Site,
+    pub listeners: &'a [Listener],
+    pub credentials: &'a [Credential],
+    pub shared_secrets: &'a [SharedSecret],
+    pub users: &'a [User],
+    pub revocations: &'a [Revocation],
+    /// The estate's authorities that this gateway publishes about: name and certificate.
+    pub published: &'a [(String, String)],
+    pub now: Timestamp,
+}
+
+/// Computes what a gateway is to be. Equal extracts give equal contents, in whatever sequence things are listed.
+///
+/// # Errors
+/// The gateway's key is damaged, so that nothing can be sealed to it.
+pub fn content(extract: &Extract<'_>) -> Result<Content> {
+    let gateway = extract.gateway;
+    let mut networks = extract.site.networks.clone();
+    networks.sort();
+    let mut listeners: Vec<_> = extract
+        .listeners
+        .iter()
+        .filter(|listener| listener.gateway == gateway.name)
+        .map(|listener| OrderListener {
+            name: listener.name.clone(),
+            tunnel: listener.tunnel.clone(),
+            serves: listener.serves.iter().map(|served| served.inside).collect(),
+            pool: listener.pool,
+            reach: listener.reach.ranges(&networks),
+            resolvers: listener.resolvers.clone(),
+            keep_alive: listener.keep_alive,
+            packet_size: listener.packet_size,
+        })
+        .collect();
+    listeners.sort_by(|a, b| a.name.cmp(&b.name));
+    let revoked = extract
+        .revocations
+        .iter()
+        .filter(|revocation| revocation.gateways.contains(&gateway.name))
+        .map(|revocation| {
+            let Revocation { device, reason, .. } = revocation.clone();
+            (revocation.name.clone(), Revoked { device, reason })
+        })
+        .collect();
+    Ok(Content {
+        admit: admitted(extract, &listeners)?,
+        gateway: gateway.name.clone(),
+        dialled: gateway.dialled.clone(),
+        outward: gateway.outward.clone(),
+        masquerade: gateway.masquerade,
+        networks,
+        public_key: gateway.public_key,
+        listeners,
+        revoked,
+        metrics: gateway.metrics,
+        certificate: gateway.certificate.as_ref().map(|certificate| certificate.chain.clone()).unwrap_or_default(),
+        publish: gateway
+            .publish_port
+            .filter(|_| !extract.published.is_empty())
+            .map(|port| OrderPublish { port, authorities: extract.published.iter().cloned().collect() }),
+    })
+}
+
+/// Everybody who is let in at these listeners.
+fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Admit>> {
+    let gateway = extract.gateway;
+    let suspended: HashSet<_> =
+        extract.users.iter().filter(|user| user.state == UserState::Suspended).map(|user| user.name.as_str()).collect();
+    let taken = |kind: ProofKind| listeners.iter().any(|listener| listener.tunnel.proofs().contains(&kind));
+    let accounts = taken(ProofKind::Account);
+    let mut admit = Vec::new();
+    for credential in extract.credentials.iter().filter(|credential| credential.revoked.is_none()) {
+        let entry = |proof: Proof, at: Option<&str>, address: Option<Ipv4Addr>| Admit {
+            proof,
+            device: credential.device.clone(),
+            at: at.map(str::to_owned),
+            address,
+            from: credential.valid_from,
+            until: credential.expires,
+            suspended: suspended.contains(credential.user.as_str()),
+            sessions: credential.once.then_some(1),
+        };
+        match &credential.material {
+            Material::KeyPair(pair) => admit.extend(
+                pair.ways
+                    .iter()
+                    .filter(|way| listeners.iter().any(|listener| listener.name == way.listener))
+                    .map(|way| entry(Proof::Key { key: credential.identity }, Some(&way.listener), Some(way.inner))),
+            ),
+            // Its own dates say from when it holds; lists and answers are asked for the rest by other people's equipment.
+            Material::Certificate(certificate) if certificate.gateways.contains(&gateway.name) => {
+                let proof = Proof::Certificate { key: credential.identity };
+                admit.push(Admit { from: None, ..entry(proof, None, None) });
+            }
+            Material::Password(password) if accounts && password.gateways.contains(&gateway.name) => {
+                let name = &password.account.name;
+                let form = Secret::new(password.account.password.clone().into_bytes());
+                let password = sealed::seal(&gateway.public_key, &account_purpose(name), &form)?;
+                let proof = Proof::Account { id: credential.identity, name: name.clone(), password };
+                admit.push(entry(proof, None, None));
+            }
+            Material::Certificate(_) | Material::Password(_) => {}
+        }
+    }
+    for listener in listeners.iter().filter(|listener| listener.tunnel.proofs().contains(&ProofKind::SharedSecret)) {
+        let held = extract.shared_secrets.iter().filter(|one| one.holder == listener.name && one.holds(extract.now));
+        admit.extend(held.filter_map(|one| {
+            let secret = one.for_agent.clone()?;
+            Some(Admit {
+                proof: Proof::SharedSecret { id: one.identity(), number: one.number, secret },
+                device: one.name.clone(),
+                at: Some(listener.name.clone()),
+                address: None,
+                from: None,
+                until: one.until,
+                suspended: false,
+                sessions: None,
+            })
+        }));
+    }
+    admit.sort_by(|a, b| {
+        let key = |one: &Admit| (one.at.clone(), one.device.clone(), one.proof.kind(), one.proof.identity());
+        key(a).cmp(&key(b))
+    });
+    Ok(admit)
+}

@@ -1,0 +1,195 @@
+//! Nouns of the example, for tests of every crate: one place for what a gateway, a listener, a credential look like.
+
+use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
+use std::str::FromStr;
+
+use jiff::Timestamp;
+
+use crate::account::Account;
+use crate::admission::Proof;
+use crate::estate::{
+    Credential, Gateway, HeldKeyPair, HeldPassword, Listener, Material, Reach, SealedSecret, Served, Site, User,
+    UserState, Way,
+};
+use crate::firewall::Service;
+use crate::keys::{KeyPair, PublicKey, Secret};
+use crate::order::{Admit, Content, OrderListener};
+use crate::tunnel::{Quill, Tunnel};
+
+/// Reads what a sample writes out.
+fn read<T: FromStr>(text: &str) -> T {
+    text.parse().unwrap_or_else(|_| panic!("the sample {text} does not read"))
+}
+
+/// The moment of the examples.
+#[must_use]
+pub fn at() -> Timestamp {
+    read("2027-03-02T08:15:00Z")
+}
+
+/// The key pair of the gateway of [`gateway`] and [`content`].
+#[must_use]
+pub fn gateway_pair() -> KeyPair {
+    KeyPair::from_random([4; 32])
+}
+
+/// The key that signs the example's orders.
+#[must_use]
+pub fn signing() -> Secret {
+    Secret::new(vec![7; 32])
+}
+
+/// The site of the harbour.
+#[must_use]
+pub fn site() -> Site {
+    Site {
+        name: "harbour".into(),
+        networks: vec![read("10.46.0.0/24"), read("10.44.0.0/22")],
+        time_zone: "Europe/Oslo".into(),
+        front: None,
+        created: at(),
+    }
+}
+
+/// The gateway of the harbour.
+#[must_use]
+pub fn gateway() -> Gateway {
+    Gateway {
+        name: "harbour".into(),
+        host: "harbour".into(),
+        site: "harbour".into(),
+        dialled: "gangway.skerry.example".into(),
+        outward: None,
+        masquerade: true,
+        public_key: gateway_pair().public,
+        private_key: SealedSecret(String::new()),
+        adopted: false,
+        order_number: 0,
+        news_seen: 0,
+        updates: None,
+        metrics: None,
+        also: vec![],
+        certificate: None,
+        certificate_key: None,
+        request_key: None,
+        publish_port: None,
+        lists_there: BTreeMap::new(),
+        trusts: None,
+        created: at(),
+    }
+}
+
+/// A listener `harbour/quill` with the pool 10.187.`third`.0/24.
+#[must_use]
+pub fn listener(name: &str, third: u8, reach: Reach) -> Listener {
+    let inside = Service::udp(20_000 + u16::from(third));
+    Listener {
+        name: name.into(),
+        gateway: name.split('/').next().unwrap_or_default().into(),
+        tunnel: Tunnel::Quill(Quill::for_host(true)),
+        serves: vec![Served { inside, outside: Service::udp(443) }],
+        pool: read(&format!("10.187.{third}.0/24")),
+        reach,
+        resolvers: vec![],
+        keep_alive: 20,
+        packet_size: 1400,
+        created: at(),
+    }
+}
+
+/// A credential of `user`'s laptop, by its material.
+#[must_use]
+pub fn credential(user: &str, key: u8, material: Material) -> Credential {
+    Credential {
+        name: format!("{user}/laptop/1"),
+        device: format!("{user}/laptop"),
+        user: user.into(),
+        identity: PublicKey([key; 32]),
+        material,
+        once: false,
+        issued: at(),
+        valid_from: None,
+        expires: None,
+        handed_over: None,
+        told: vec![],
+        revoked: None,
+        reason: None,
+        first_used: None,
+        last_used: None,
+    }
+}
+
+/// A key pair with ways in at these listeners.
+#[must_use]
+pub fn key_pair(user: &str, key: u8, listeners: &[&str]) -> Credential {
+    let way = |listener: &&str| Way { listener: (*listener).into(), inner: Ipv4Addr::new(10, 187, 44, key) };
+    let ways = listeners.iter().map(way).collect();
+    credential(user, key, Material::KeyPair(HeldKeyPair { private_key: None, made_on_device: false, ways }))
+}
+
+/// An account at these gateways; nothing is its password.
+#[must_use]
+pub fn account(user: &str, key: u8, gateways: &[&str]) -> Credential {
+    let account = Account {
+        name: format!("{user}.laptop"),
+        password: format!("$argon2id$v=19$m=65536,t=3,p=1$c2FtcGxlc2FtcGxl${user}"),
+        ms_chap: None,
+        generated: None,
+        second_factor: None,
+        failures: 0,
+        locked_until: None,
+        lock_outs: 0,
+    };
+    let gateways = gateways.iter().map(|gateway| (*gateway).to_owned()).collect();
+    credential(user, key, Material::Password(HeldPassword { account, gateways }))
+}
+
+/// A user.
+#[must_use]
+pub fn user(name: &str, state: UserState) -> User {
+    User { name: name.into(), mail: None, about: None, state, groups: vec![], created: at() }
+}
+
+/// An entry for a key at `harbour/quill`.
+#[must_use]
+pub fn admit(device: &str, key: u8) -> Admit {
+    Admit {
+        proof: Proof::Key { key: PublicKey([key; 32]) },
+        device: device.into(),
+        at: Some("harbour/quill".into()),
+        address: Some(Ipv4Addr::new(10, 187, 44, key + 1)),
+        from: None,
+        until: None,
+        suspended: false,
+        sessions: None,
+    }
+}
+
+/// What the gateway of the harbour is to be: one listener, two devices.
+#[must_use]
+pub fn content() -> Content {
+    Content {
+        gateway: "harbour".into(),
+        dialled: "gangway.skerry.example".into(),
+        outward: None,
+        masquerade: true,
+        networks: vec![read("10.44.0.0/22")],
+        public_key: gateway_pair().public,
+        listeners: vec![OrderListener {
+            name: "harbour/quill".into(),
+            tunnel: Tunnel::Quill(Quill::for_host(true)),
+            serves: vec![Service::udp(23817)],
+            pool: read("10.187.44.0/24"),
+            reach: vec![read("10.44.0.0/22")],
+            resolvers: vec![],
+            keep_alive: 20,
+            packet_size: 1400,
+        }],
+        admit: vec![admit("mara/laptop", 1), admit("tomas/tablet", 2)],
+        revoked: BTreeMap::new(),
+        metrics: None,
+        certificate: vec![],
+        publish: None,
+    }
+}

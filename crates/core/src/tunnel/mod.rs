@@ -1,0 +1,294 @@
+//! The kinds of tunnel: what each has of its own, and what the rest of the program must know of any.
+//!
+//! | file | its kind |
+//! |---|---|
+//! | `quill` | Yestrel's own tunnel |
+//!
+//! A new kind is a file here, a variant of [`Tunnel`] and of [`WayIn`], and its parts in `wire`, `agent` and `device`. What
+//! another version wrote is carried as [`Other`]: whoever does not know it says so by its name.
+
+pub mod quill;
+
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+use crate::admission::ProofKind;
+use crate::firewall::{Protocol, Service};
+use crate::{Problem, Result};
+pub use quill::Quill;
+
+/// Where a device's inner address comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Addresses {
+    /// Given when its credential is issued.
+    Issued,
+    /// Leased by the agent when it signs in, the same again while it is free.
+    Leased,
+}
+
+/// A port or protocol that a kind of tunnel needs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Need {
+    /// A port of the administrator's choice, or a free one.
+    AnyPort(Protocol),
+    /// This port or protocol and no other: clients dial it.
+    Exactly(Service),
+}
+
+/// A kind of tunnel that this version has no code for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Other {
+    pub kind: String,
+    /// By what devices come in.
+    pub proofs: Vec<ProofKind>,
+    pub addresses: Addresses,
+    pub needs: Vec<Need>,
+    /// What only this kind knows.
+    #[serde(default)]
+    pub settings: Map<String, Value>,
+}
+
+/// The kind of a listener's tunnel, with what only this kind knows.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(into = "Value", try_from = "Value")]
+pub enum Tunnel {
+    Quill(Quill),
+    Other(Other),
+}
+
+impl Tunnel {
+    /// The kind that a command names, with its defaults for a host with fast AES or without.
+    ///
+    /// # Errors
+    /// There is none of that name, with why.
+    pub fn named(word: &str, fast_aes: bool) -> Result<Self> {
+        match word {
+            quill::WORD => Ok(Self::Quill(Quill::for_host(fast_aes))),
+            _ => Err(unknown(word)),
+        }
+    }
+
+    /// The word for the kind, as commands take it.
+    #[must_use]
+    pub fn word(&self) -> &str {
+        match self {
+            Self::Quill(_) => quill::WORD,
+            Self::Other(other) => &other.kind,
+        }
+    }
+
+    /// By what devices come in.
+    #[must_use]
+    pub fn proofs(&self) -> &[ProofKind] {
+        match self {
+            Self::Quill(_) => &[ProofKind::Key],
+            Self::Other(other) => &other.proofs,
+        }
+    }
+
+    /// Where devices' inner addresses come from.
+    #[must_use]
+    pub fn addresses(&self) -> Addresses {
+        match self {
+            Self::Quill(_) => Addresses::Issued,
+            Self::Other(other) => other.addresses,
+        }
+    }
+
+    /// Every port and protocol that it needs.
+    #[must_use]
+    pub fn needs(&self) -> &[Need] {
+        match self {
+            Self::Quill(_) => &[Need::AnyPort(Protocol::Udp)],
+            Self::Other(other) => &other.needs,
+        }
+    }
+
+    /// Takes the settings of its own that a command names: word and value.
+    ///
+    /// # Errors
+    /// It has no such setting, or not that value.
+    pub fn set(&mut self, name: &str, value: &str) -> Result<()> {
+        match (self, name) {
+            (Self::Quill(quill), "cipher") => {
+                quill.cipher = value.parse()?;
+                Ok(())
+            }
+            (tunnel, _) => Err(Problem::words(format!("the {} tunnel has no setting {name}", tunnel.word()))),
+        }
+    }
+
+    /// Its own settings as name and value, for people.
+    #[must_use]
+    pub fn settings(&self) -> Vec<(&'static str, String)> {
+        match self {
+            Self::Quill(quill) => vec![("cipher", quill.cipher.to_string())],
+            Self::Other(other) => vec![("settings", Value::Object(other.settings.clone()).to_string())],
+        }
+    }
+
+    /// Which of its own settings devices have learned from their handover, so that it cannot change under them.
+    #[must_use]
+    pub fn handed_over(&self) -> &[&str] {
+        match self {
+            Self::Quill(_) => &["cipher"],
+            Self::Other(_) => &[],
+        }
+    }
+}
+
+/// Why a kind of tunnel is not offered.
+fn unknown(word: &str) -> Problem {
+    let problem = Problem::words(format!("there is no tunnel {word:?}"));
+    if ["pptp", "l2tp"].contains(&word) {
+        return problem.why("it protects nothing that an attacker of today would not read; it is not offered");
+    }
+    problem.why(format!("this version has the tunnel {}", quill::WORD))
+}
+
+impl From<Tunnel> for Value {
+    fn from(tunnel: Tunnel) -> Self {
+        match tunnel {
+            Tunnel::Quill(quill) => tagged("kind", quill::WORD, &quill),
+            Tunnel::Other(other) => serde_json::to_value(other).unwrap_or_default(),
+        }
+    }
+}
+
+/// An object with the word of its kind in it.
+fn tagged(key: &str, word: &str, value: &impl Serialize) -> Value {
+    let mut value = serde_json::to_value(value).unwrap_or_default();
+    if let Value::Object(fields) = &mut value {
+        fields.insert(key.into(), word.into());
+    }
+    value
+}
+
+impl TryFrom<Value> for Tunnel {
+    type Error = serde_json::Error;
+
+    fn try_from(value: Value) -> std::result::Result<Self, Self::Error> {
+        match value.get("kind").and_then(Value::as_str) {
+            Some(quill::WORD) => serde_json::from_value(value).map(Self::Quill),
+            _ => serde_json::from_value(value).map(Self::Other),
+        }
+    }
+}
+
+/// What a handover tells a device of a way in, besides address and reach: what its tunnel's kind needs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(into = "Value", try_from = "Value")]
+pub enum WayIn {
+    Quill(quill::QuillWay),
+    /// Of another version: a device passes it over, by its name.
+    Other(OtherWay),
+}
+
+/// A way in of a kind that this version has no code for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OtherWay {
+    /// The kind.
+    pub tunnel: String,
+    #[serde(flatten)]
+    pub settings: Map<String, Value>,
+}
+
+impl WayIn {
+    /// The word for the kind.
+    #[must_use]
+    pub fn word(&self) -> &str {
+        match self {
+            Self::Quill(_) => quill::WORD,
+            Self::Other(other) => &other.tunnel,
+        }
+    }
+
+    /// What a handover tells of a listener with this tunnel, at a gateway with this public key.
+    #[must_use]
+    pub fn of(tunnel: &Tunnel, gateway: crate::keys::PublicKey) -> Self {
+        match tunnel {
+            Tunnel::Quill(quill) => Self::Quill(quill::QuillWay { cipher: quill.cipher, server_key: gateway }),
+            Tunnel::Other(other) => {
+                Self::Other(OtherWay { tunnel: other.kind.clone(), settings: other.settings.clone() })
+            }
+        }
+    }
+}
+
+impl From<WayIn> for Value {
+    fn from(way: WayIn) -> Self {
+        match way {
+            WayIn::Quill(way) => tagged("tunnel", quill::WORD, &way),
+            WayIn::Other(other) => serde_json::to_value(other).unwrap_or_default(),
+        }
+    }
+}
+
+impl TryFrom<Value> for WayIn {
+    type Error = serde_json::Error;
+
+    fn try_from(value: Value) -> std::result::Result<Self, Self::Error> {
+        match value.get("tunnel").and_then(Value::as_str) {
+            Some(quill::WORD) => serde_json::from_value(value).map(Self::Quill),
+            _ => serde_json::from_value(value).map(Self::Other),
+        }
+    }
+}
+
+/// What a gateway gives a device that has come in, whatever the tunnel.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Settings {
+    /// Counts up: the order that they come from.
+    pub edition: u32,
+    /// The device's address with the length of its pool's prefix.
+    pub inner: IpNet,
+    /// The gateway's own inner address.
+    pub gateway: IpAddr,
+    pub resolvers: Vec<IpAddr>,
+    pub reach: Vec<IpNet>,
+    /// Bytes of the largest inner packet.
+    pub packet_size: u16,
+    /// Seconds; 0 for none.
+    pub keep_alive: u16,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn kinds_come_back_as_they_were_written_also_those_of_another_version() {
+        let quill = Tunnel::named("quill", true).unwrap();
+        let text = serde_json::to_string(&quill).unwrap();
+        assert_eq!(text, r#"{"cipher":"aes-256-gcm","kind":"quill"}"#);
+        assert_eq!(serde_json::from_str::<Tunnel>(&text).unwrap(), quill);
+        let other = Tunnel::Other(Other {
+            kind: "later".into(),
+            proofs: vec![ProofKind::Account],
+            addresses: Addresses::Leased,
+            needs: vec![Need::AnyPort(Protocol::Tcp), Need::Exactly(Service::Ip(50))],
+            settings: Map::from_iter([("depth".to_owned(), 3.into())]),
+        });
+        let back: Tunnel = serde_json::from_str(&serde_json::to_string(&other).unwrap()).unwrap();
+        assert_eq!((back.word(), &back), ("later", &other));
+        assert!(serde_json::from_str::<Tunnel>(r#"{"kind":"quill","cipher":"rot13"}"#).is_err(), "no other kind's");
+        assert!(serde_json::from_str::<Tunnel>(r#"{"kind":"later"}"#).is_err());
+    }
+
+    #[test]
+    fn what_is_not_offered_is_said_with_why() {
+        for (word, why) in [("pptp", "not offered"), ("l2tp", "not offered"), ("qill", "has the tunnel quill")] {
+            assert!(Tunnel::named(word, true).unwrap_err().why.unwrap().contains(why), "{word}");
+        }
+        let mut quill = Tunnel::named("quill", false).unwrap();
+        assert_eq!(quill.settings(), [("cipher", "chacha20-poly1305".to_owned())]);
+        assert!(quill.set("cipher", "rot13").is_err());
+        assert!(quill.set("colour", "red").is_err());
+        quill.set("cipher", "aes-256-gcm").unwrap();
+    }
+}

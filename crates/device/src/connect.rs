@@ -1,0 +1,612 @@
+//! The device's side: brings the tunnel of a handover up, way by way, and keeps it up.
+
+use std::io;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use ipnet::IpNet;
+use jiff::Timestamp;
+use parking_lot::{Mutex, RwLock};
+use yestrel_core::admission::{Reason, is_everything, within};
+use yestrel_core::exchange::Answered;
+use yestrel_core::exchange::device::{Addresses, Ask, Echo, EchoAnswer, TunnelState, TunnelStatus};
+use yestrel_core::handover::{Handover, HandoverWay};
+use yestrel_core::tunnel::Settings;
+use yestrel_core::{Problem, Result};
+use yestrel_net::packets::{Batch, Sender, Tun, TunBuffers, ends};
+use yestrel_net::stack::Stack;
+use yestrel_net::{clock, control, echo, names};
+
+use crate::proxy::{self, Horizon};
+use crate::running;
+use crate::system::Applied;
+use crate::ways::{Event, Ground, Kind, Way};
+
+/// How long one address of one way may take to answer.
+const ANSWER_PATIENCE: u64 = 6_000;
+/// How long a lost tunnel is opened anew at the same address before all ways are tried again.
+const LOST_PATIENCE: u64 = 4_000;
+/// Program and version, as gateways record it.
+const SOFTWARE: &str = concat!("yestrel ", env!("CARGO_PKG_VERSION"));
+
+/// How a tunnel is brought up.
+pub struct Options {
+    /// Where the tunnels of this machine say what they are.
+    pub folder: PathBuf,
+    pub handover: Handover,
+    /// The tunnel's name on this machine.
+    pub name: String,
+    /// Offer the tunnel inside the process at this loopback address, instead of changing the system.
+    pub proxy: Option<SocketAddr>,
+    /// Block everything while the tunnel is down.
+    pub strict: bool,
+    /// The kinds of tunnel that can be used.
+    pub kinds: Vec<Arc<dyn Kind>>,
+}
+
+/// What the person at the device is told.
+#[derive(Debug, Clone)]
+pub enum Told {
+    /// A way is being tried.
+    Trying { way: String, peer: SocketAddr },
+    /// The tunnel is up.
+    Up(Box<TunnelStatus>),
+    /// Something that they should know and that does not stop the tunnel.
+    Note(String),
+    /// The gateway is not heard any more.
+    Lost,
+}
+
+enum Inner {
+    None,
+    System { tun: Arc<Tun>, applied: Mutex<Applied> },
+    Process { stack: Arc<Stack>, horizon: Arc<RwLock<Horizon>> },
+}
+
+/// What the threads of one tunnel share.
+struct Tunnel {
+    way: RwLock<Option<Arc<dyn Way>>>,
+    /// The device's own inner address, the gateway's, and what goes into the tunnel.
+    bounds: RwLock<Bounds>,
+    inner: RwLock<Arc<Inner>>,
+    status: Mutex<TunnelStatus>,
+    /// Where the proxy will listen, until it does.
+    proxy: Mutex<Option<std::net::TcpListener>>,
+    stop: AtomicBool,
+}
+
+#[derive(Debug, Clone)]
+struct Bounds {
+    own: IpAddr,
+    gateway: IpAddr,
+    reach: Vec<IpNet>,
+}
+
+impl Bounds {
+    fn lets_out(&self, packet: &[u8]) -> bool {
+        ends(packet).is_some_and(|(source, destination)| source == self.own && self.beyond(destination))
+    }
+
+    fn lets_in(&self, packet: &[u8]) -> bool {
+        ends(packet).is_some_and(|(source, destination)| destination == self.own && self.beyond(source))
+    }
+
+    fn beyond(&self, address: IpAddr) -> bool {
+        address == self.gateway || self.reach.iter().any(|range| range.contains(&address))
+    }
+}
+
+/// How one way ended before it was up.
+struct NotThisWay {
+    way: String,
+    why: String,
+    /// A refusal by the gateway, as opposed to silence.
+    refused: Option<Reason>,
+}
+
+impl Tunnel {
+    fn new(options: &Options, proxy: Option<std::net::TcpListener>) -> Self {
+        Self {
+            way: RwLock::default(),
+            bounds: RwLock::new(Bounds {
+                own: Ipv4Addr::UNSPECIFIED.into(),
+                gateway: Ipv4Addr::UNSPECIFIED.into(),
+                reach: Vec::new(),
+            }),
+            inner: RwLock::new(Arc::new(Inner::None)),
+            status: Mutex::new(TunnelStatus {
+                proxy: options.proxy,
+                strict: options.strict,
+                pid: std::process::id(),
+                ..TunnelStatus::new(&options.name, TunnelState::Opening, &options.handover.holder)
+            }),
+            proxy: Mutex::new(proxy),
+            stop: AtomicBool::new(false),
+        }
+    }
+
+    fn status(&self) -> TunnelStatus {
+        let mut status = self.status.lock().clone();
+        if let Some(counters) = self.way.read().as_ref().and_then(|way| way.counters()) {
+            status.sent = counters.sent.load(Ordering::Relaxed);
+            status.received = counters.received.load(Ordering::Relaxed);
+            status.last_answer = Some(clock::wall(counters.last_heard()));
+        }
+        status
+    }
+
+    /// Sends one inner packet, if it may go out.
+    fn send(&self, packet: &[u8]) {
+        let carrier = self.way.read().as_ref().and_then(|way| way.carrier());
+        if let Some(carrier) = carrier.filter(|_| self.bounds.read().lets_out(packet)) {
+            let mut sender = Sender::default();
+            carrier.carry(clock::now(), packet, &mut sender);
+            carrier.flush(&mut sender);
+        }
+    }
+
+    /// Receives what is there, at most after `wait`, and gives inner packets to the system or the stack.
+    fn receive(&self, way: &dyn Way, batch: &mut Batch, wait: Duration) -> Vec<Event> {
+        let bounds = self.bounds.read().clone();
+        let inner = self.inner.read().clone();
+        let happened = way.step(wait, &mut |packet| {
+            let taken = bounds.lets_in(packet);
+            if taken {
+                batch.push(packet);
+                if batch.is_full() {
+                    deliver(&inner, batch);
+                }
+            }
+            taken
+        });
+        deliver(&inner, batch);
+        happened
+    }
+
+    fn close(&self) {
+        if let Some(way) = self.way.write().take() {
+            way.close();
+        }
+    }
+}
+
+impl Tunnel {
+    /// What is blocked while a strict tunnel is down, so that the gateway can be dialled; nothing else passes.
+    fn strict(&self) -> Option<Applied> {
+        match &**self.inner.read() {
+            Inner::System { applied, .. } => Some(applied.lock().clone()).filter(|applied| applied.strict),
+            _ => None,
+        }
+    }
+
+    /// The addresses of the name that is dialled, asked beside the tunnel: through it, it cannot be asked before it is up.
+    fn look_up_beside(&self, name: &str) -> Result<Vec<IpAddr>> {
+        match self.strict() {
+            Some(applied) => applied.look_up_beside(name),
+            None => names::look_up(name),
+        }
+    }
+
+    fn let_dial(&self, peer: SocketAddr, kind: &dyn Kind, way: &HandoverWay) {
+        if let Some(applied) = self.strict()
+            && let Err(problem) = applied.let_dial(peer.ip(), &kind.dials(way))
+        {
+            tracing::warn!("{}", problem.line());
+        }
+    }
+}
+
+fn deliver(inner: &Inner, batch: &mut Batch) {
+    match inner {
+        Inner::System { tun, .. } => tun.write(batch),
+        Inner::Process { stack, .. } => batch.drain().for_each(|packet| stack.packet(packet)),
+        Inner::None => batch.drain().for_each(drop),
+    }
+}
+
+/// Brings a tunnel up and keeps it up until it is stopped, ended or cannot be brought up.
+///
+/// # Errors
+/// Why it could not come in, way by way; or why it ended, when nobody here asked for that.
+pub fn run(options: &Options, tell: &dyn Fn(Told)) -> Result<()> {
+    use nix::sys::signal::{SigSet, Signal};
+    let folder = options.folder.clone();
+    // What a crashed tunnel left behind goes first, or its rules would carry this one's datagrams.
+    let others = running::list_in(&folder)?;
+    if others.iter().any(|other| other.name == options.name && other.state != TunnelState::Blocked) {
+        return Err(Problem::refused(format!("there is a tunnel {} on this machine already", options.name))
+            .try_(format!("yestrel tunnel stop {}", options.name))
+            .try_("another name: --name NAME"));
+    }
+    if let Some(left) = running::applied(&folder, &options.name) {
+        left.undo();
+    }
+    if options.proxy.is_none() && !nix::unistd::geteuid().is_root() {
+        return Err(Problem::refused("changing this system's routes needs root")
+            .why(
+                "without it the tunnel can still be brought up inside the process, and offered to programs on loopback",
+            )
+            .try_("yestrel connect FILE --proxy 127.0.0.1:1080")
+            .try_("the same command as root"));
+    }
+    let proxy = options.proxy.map(proxy::bind).transpose()?;
+    let mut signals = SigSet::empty();
+    signals.add(Signal::SIGTERM);
+    signals.add(Signal::SIGINT);
+    signals.add(Signal::SIGHUP);
+    let _ = signals.thread_block();
+    let tunnel = Arc::new(Tunnel::new(options, proxy));
+    let stopping = tunnel.clone();
+    let _waiting = std::thread::spawn(move || {
+        let _ = signals.wait();
+        stopping.stop.store(true, Ordering::Relaxed);
+    });
+    let socket = running::socket(&folder, &options.name);
+    let answering = tunnel.clone();
+    control::serve(&socket, move |ask: Ask| answer(&answering, ask))?;
+    running::note_end(&folder, &options.name, None);
+    let result = keep_up(options, &tunnel, &folder, tell);
+    if let Err(problem) = &result {
+        running::note_end(&folder, &options.name, Some(problem));
+    }
+    tunnel.close();
+    if let Inner::System { applied, .. } = &**tunnel.inner.read() {
+        applied.lock().undo();
+    }
+    let _ = std::fs::remove_file(socket);
+    result
+}
+
+/// A way that is up.
+struct Up {
+    way: HandoverWay,
+    peer: SocketAddr,
+    kind: Arc<dyn Kind>,
+}
+
+fn keep_up(options: &Options, tunnel: &Arc<Tunnel>, folder: &Path, tell: &dyn Fn(Told)) -> Result<()> {
+    let mut batch = Batch::default();
+    let mut was_up = false;
+    loop {
+        let (up, settings) = match come_in(options, tunnel, &mut batch, tell) {
+            Ok(found) => found,
+            Err(_) if tunnel.stop.load(Ordering::Relaxed) => return Ok(()),
+            // A tunnel that was up comes back when the gateway does; only a refusal is final.
+            Err(ways) if was_up && ways.iter().all(|way| way.refused.is_none()) => {
+                std::thread::park_timeout(Duration::from_secs(2));
+                continue;
+            }
+            Err(ways) => return Err(no_way_in(&options.handover, &ways)),
+        };
+        was_up = true;
+        put_in_force(options, tunnel, folder, &up, &settings, tell)?;
+        {
+            let mut status = tunnel.status.lock();
+            status.state = TunnelState::Up;
+            status.since = Some(Timestamp::now());
+        }
+        tell(Told::Up(Box::new(tunnel.status())));
+        match stay(options, tunnel, folder, &up, &mut batch, tell)? {
+            After::Stopped => return Ok(()),
+            After::Lost => {}
+        }
+    }
+}
+
+enum After {
+    Stopped,
+    Lost,
+}
+
+/// Tries all ways in order, each with all addresses of its name.
+fn come_in(
+    options: &Options,
+    tunnel: &Tunnel,
+    batch: &mut Batch,
+    tell: &dyn Fn(Told),
+) -> std::result::Result<(Up, Settings), Vec<NotThisWay>> {
+    let mut failures = Vec::new();
+    for way in &options.handover.ways {
+        let dialled = format!("{}:{}", way.address, way.port);
+        let word = way.tunnel.word();
+        let Some(kind) = options.kinds.iter().find(|kind| kind.word() == word).cloned() else {
+            let why = format!("its tunnel is {word}, which this version does not have");
+            failures.push(NotThisWay { way: dialled, why, refused: None });
+            continue;
+        };
+        let addresses = match tunnel.look_up_beside(&way.address) {
+            Ok(addresses) => addresses,
+            Err(problem) => {
+                failures.push(NotThisWay { way: dialled, why: problem.line(), refused: None });
+                continue;
+            }
+        };
+        for address in addresses {
+            let peer = SocketAddr::new(address, way.port);
+            tell(Told::Trying { way: dialled.clone(), peer });
+            tunnel.let_dial(peer, &*kind, way);
+            match open(options, tunnel, &*kind, way, peer, batch) {
+                Ok(settings) => return Ok((Up { way: way.clone(), peer, kind }, settings)),
+                Err((why, refused)) => {
+                    let dialled = if way.address == address.to_string() {
+                        dialled.clone()
+                    } else {
+                        format!("{dialled} ({address})")
+                    };
+                    failures.push(NotThisWay { way: dialled, why, refused });
+                }
+            }
+            if tunnel.stop.load(Ordering::Relaxed) {
+                return Err(failures);
+            }
+        }
+    }
+    Err(failures)
+}
+
+fn open(
+    options: &Options,
+    tunnel: &Tunnel,
+    kind: &dyn Kind,
+    way: &HandoverWay,
+    peer: SocketAddr,
+    batch: &mut Batch,
+) -> std::result::Result<Settings, (String, Option<Reason>)> {
+    let source = std::env::var("YESTREL_SOURCE").ok().and_then(|text| text.parse().ok());
+    let ground = Ground { peer, source, software: SOFTWARE };
+    let opened = kind.open(way, &options.handover, &ground).map_err(|problem| (problem.line(), None))?;
+    *tunnel.way.write() = Some(opened.clone());
+    let began = clock::now();
+    while clock::now().since(began) < ANSWER_PATIENCE && !tunnel.stop.load(Ordering::Relaxed) {
+        for event in tunnel.receive(&*opened, batch, Duration::from_millis(50)) {
+            match event {
+                Event::Up(settings) => return Ok(settings),
+                Event::Refused(reason, words) | Event::Ended(reason, words) => {
+                    let beside = if words.is_empty() { String::new() } else { format!(" ({words})") };
+                    let last = Some(reason).filter(|reason| *reason != Reason::Shutdown);
+                    return Err((format!("{}{beside}", reason.sentence()), last));
+                }
+                Event::Changed(_) | Event::Lost => {}
+            }
+        }
+    }
+    Err((format!("no answer within {} s", ANSWER_PATIENCE / 1000), None))
+}
+
+fn no_way_in(handover: &Handover, ways: &[NotThisWay]) -> Problem {
+    let lines: Vec<_> = ways.iter().map(|way| format!("{}: {}", way.way, way.why)).collect();
+    let problem = Problem::failed(format!("{} cannot come in", handover.holder)).why(lines.join("; "));
+    match ways.iter().find_map(|way| way.refused) {
+        Some(reason) if reason.needs_another_credential() => {
+            problem.try_("ask for a new handover: yestrel credential renew, on the administrator's machine")
+        }
+        Some(Reason::Versions) => problem.try_("the same version of yestrel here and on the gateway"),
+        Some(_) => problem.try_("ask the administrator of this gateway"),
+        None => problem
+            .try_("another network: some let only the web through")
+            .try_("yestrel port list   on the administrator's machine: is the port open all the way?"),
+    }
+}
+
+/// Puts settings into force, at the beginning and whenever the gateway changes them.
+fn put_in_force(
+    options: &Options,
+    tunnel: &Arc<Tunnel>,
+    folder: &Path,
+    up: &Up,
+    settings: &Settings,
+    tell: &dyn Fn(Told),
+) -> Result<()> {
+    let Up { way, peer, kind } = up;
+    let dials = kind.dials(way);
+    let (IpAddr::V4(own), IpAddr::V4(gateway)) = (settings.inner.addr(), settings.gateway) else {
+        return Err(
+            Problem::failed("the gateway gave an IPv6 inner address").why("this version takes IPv4 inner addresses")
+        );
+    };
+    let reach = within(&[&settings.reach, &way.reach]);
+    *tunnel.bounds.write() = Bounds { own: own.into(), gateway: gateway.into(), reach: reach.clone() };
+    {
+        let mut status = tunnel.status.lock();
+        status.gateway.clone_from(&way.gateway);
+        status.way = format!("{}:{}", way.address, way.port);
+        status.peer = Some(*peer);
+        status.inner = Some(own);
+        status.gateway_inner = Some(gateway);
+        status.reach.clone_from(&reach);
+        status.resolvers.clone_from(&settings.resolvers);
+        status.packet_size = settings.packet_size;
+    }
+    if settings.reach.iter().any(|range| !reach.iter().any(|within| within.contains(range))) {
+        tell(Told::Note(
+            "the gateway reaches more than this handover allows; a new handover would take that in".into(),
+        ));
+    }
+    if is_everything(&reach) && settings.resolvers.is_empty() {
+        tell(Told::Note(
+            "everything goes through the tunnel, but the gateway gave no resolvers: names may not resolve".into(),
+        ));
+    }
+    let existing = tunnel.inner.read().clone();
+    let listener = tunnel.proxy.lock().take();
+    match (&*existing, listener) {
+        (Inner::Process { stack, horizon }, _) => {
+            stack.set_address(own);
+            *horizon.write() = Horizon { reach, resolvers: settings.resolvers.clone() };
+        }
+        (Inner::System { applied, .. }, _) => applied.lock().apply(settings, &reach, peer.ip(), &dials)?,
+        (Inner::None, Some(listener)) => {
+            let weak = Arc::downgrade(tunnel);
+            let emit = Arc::new(move |packet: &[u8]| {
+                if let Some(tunnel) = weak.upgrade() {
+                    tunnel.send(packet);
+                }
+            });
+            let stack = Arc::new(Stack::start(own, settings.packet_size, None, emit)?);
+            let horizon = Arc::new(RwLock::new(Horizon { reach, resolvers: settings.resolvers.clone() }));
+            let bound = proxy::serve(listener, stack.clone(), horizon.clone())?;
+            tunnel.status.lock().proxy = Some(bound);
+            *tunnel.inner.write() = Arc::new(Inner::Process { stack, horizon });
+        }
+        (Inner::None, None) => {
+            let no_tun = |error: io::Error| {
+                Problem::failed("the TUN device cannot be made")
+                    .why(error.to_string())
+                    .try_("yestrel connect FILE --proxy 127.0.0.1:1080   needs none")
+            };
+            let tun = Arc::new(Tun::create("yestrel%d", settings.packet_size).map_err(no_tun)?);
+            let interface = tun.name().map_err(no_tun)?;
+            let mut applied = Applied {
+                slot: running::free_slot(folder)?,
+                interface,
+                resolvers: None,
+                strict: options.strict,
+                file: running::applied_file(folder, &options.name),
+            };
+            applied.write_down()?;
+            // From here on something would have to be taken back: somebody must be there who does it even after a crash.
+            spawn_watcher(&options.name).map_err(no_tun)?;
+            let applying = applied.apply(settings, &reach, peer.ip(), &dials);
+            if applying.is_err() {
+                applied.undo();
+            }
+            applying?;
+            let (reading, weak) = (tun.clone(), Arc::downgrade(tunnel));
+            std::thread::Builder::new()
+                .name("from-system".into())
+                .spawn(move || carry_from_system(&reading, &weak))
+                .map_err(no_tun)?;
+            *tunnel.inner.write() = Arc::new(Inner::System { tun, applied: Mutex::new(applied) });
+        }
+    }
+    Ok(())
+}
+
+/// A process that takes everything back if this one dies: its standard input ends then.
+fn spawn_watcher(name: &str) -> io::Result<()> {
+    use std::os::unix::process::CommandExt as _;
+    let exe = std::env::current_exe().unwrap_or_else(|_| PathBuf::from("/proc/self/exe"));
+    let mut child = Command::new(exe);
+    // In a process group of its own: a Ctrl-C for this process is not for it.
+    child
+        .args(["tunnel", "keep", name])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .process_group(0);
+    let mut child = child.spawn()?;
+    // The pipe stays open as long as this process lives.
+    if let Some(pipe) = child.stdin.take() {
+        std::mem::forget(pipe);
+    }
+    Ok(())
+}
+
+fn stay(
+    options: &Options,
+    tunnel: &Arc<Tunnel>,
+    folder: &Path,
+    up: &Up,
+    batch: &mut Batch,
+    tell: &dyn Fn(Told),
+) -> Result<After> {
+    let Some(way) = tunnel.way.read().clone() else { return Ok(After::Lost) };
+    let mut lost_since = None;
+    while !tunnel.stop.load(Ordering::Relaxed) {
+        for event in tunnel.receive(&*way, batch, Duration::from_millis(100)) {
+            match event {
+                Event::Up(settings) => {
+                    lost_since = None;
+                    put_in_force(options, tunnel, folder, up, &settings, tell)?;
+                    tunnel.status.lock().state = TunnelState::Up;
+                    tell(Told::Up(Box::new(tunnel.status())));
+                }
+                Event::Changed(settings) => {
+                    put_in_force(options, tunnel, folder, up, &settings, tell)?;
+                    tell(Told::Note("the gateway changed the settings of this tunnel".into()));
+                }
+                Event::Lost => {
+                    lost_since = lost_since.or(Some(clock::now()));
+                    tunnel.status.lock().state = TunnelState::Lost;
+                    if let Inner::System { applied, .. } = &**tunnel.inner.read() {
+                        applied.lock().step_aside();
+                    }
+                    tell(Told::Lost);
+                }
+                // It stops, and may come back, here or elsewhere.
+                Event::Refused(Reason::Shutdown, _) => return Ok(After::Lost),
+                Event::Refused(reason, words) | Event::Ended(reason, words) => {
+                    let problem = Problem::failed(format!("the tunnel {} ended: {}", options.name, reason.sentence()));
+                    return Err(if words.is_empty() { problem } else { problem.why(words) });
+                }
+            }
+        }
+        if lost_since.is_some_and(|since| clock::now().since(since) > LOST_PATIENCE) {
+            return Ok(After::Lost);
+        }
+    }
+    Ok(After::Stopped)
+}
+
+/// One thread: what the system routes into the tunnel goes to the gateway.
+fn carry_from_system(tun: &Tun, tunnel: &std::sync::Weak<Tunnel>) {
+    let mut buffers = TunBuffers::default();
+    let mut sender = Sender::default();
+    loop {
+        let Ok(packets) = tun.read(&mut buffers) else { return };
+        let Some(tunnel) = tunnel.upgrade() else { return };
+        let Some(carrier) = tunnel.way.read().as_ref().and_then(|way| way.carrier()) else { continue };
+        let now = clock::now();
+        let bounds = tunnel.bounds.read();
+        for packet in packets.filter(|packet| bounds.lets_out(packet)) {
+            carrier.carry(now, packet, &mut sender);
+        }
+        drop(bounds);
+        carrier.flush(&mut sender);
+    }
+}
+
+fn answer(tunnel: &Tunnel, ask: Ask) -> Answered {
+    match ask {
+        Ask::Status(q) => Answered::to(&q, Ok(Box::new(tunnel.status()))),
+        Ask::Stop(q) => {
+            tunnel.stop.store(true, Ordering::Relaxed);
+            Answered::to(&q, Ok(()))
+        }
+        Ask::Echo(q) => Answered::to(&q, Ok(ask_for_echo(tunnel, q))),
+        Ask::LookUp(q) => Answered::to(&q, look_up(tunnel, &q.name)),
+    }
+}
+
+fn ask_for_echo(tunnel: &Tunnel, Echo { to, hops }: Echo) -> EchoAnswer {
+    let patience = Duration::from_secs(2);
+    let answered = match &**tunnel.inner.read() {
+        Inner::Process { stack, .. } => stack.echo(to, hops, patience),
+        Inner::System { .. } => echo::send(to, hops, patience),
+        Inner::None => None,
+    };
+    EchoAnswer {
+        from: answered.map(|(from, _)| from),
+        millis: answered.map_or(0.0, |(_, after)| after.as_secs_f64() * 1000.0),
+    }
+}
+
+fn look_up(tunnel: &Tunnel, name: &str) -> Result<Addresses> {
+    if let Inner::Process { stack, horizon } = &**tunnel.inner.read() {
+        let horizon = horizon.read().clone();
+        let (addresses, resolver) = proxy::look_up(stack, &horizon, name)?;
+        return Ok(Addresses { addresses, resolver });
+    }
+    let resolver = tunnel.status.lock().resolvers.first().copied();
+    let resolver = resolver.ok_or_else(|| {
+        Problem::failed("the gateway gave no resolvers")
+            .why("names are looked up as without the tunnel")
+            .try_("yestrel listener change --resolvers ADDRESS, on the administrator's machine")
+    })?;
+    let addresses = names::ask(SocketAddr::new(resolver, 53), name)?;
+    Ok(Addresses { addresses, resolver })
+}

@@ -1,0 +1,15 @@
+//! The device's side: brings the tunnel of a handover up, keeps it up, and takes everything back.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `connect` | brings a tunnel up, way by way, and keeps it up |
+//! | `proxy` | offers a tunnel inside the process to programs on loopback |
+//! | `running` | the tunnels that are up on this machine |
+//! | `system` | what a tunnel changes on the system, and taking it back |
+//! | `ways` | one file a kind of tunnel |
+
+pub mod connect;
+pub mod proxy;
+pub mod running;
+pub mod system;
+pub mod ways;

@@ -1,0 +1,30 @@
+//! What agents, devices and hosts share of the machine: sockets, TUN, routes, the firewall's tool, an IP stack inside the
+//! process. Nothing here knows which tunnel it serves.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `clock` | the system's clocks and randomness, for state machines that have none |
+//! | `control` | local sockets for questions and answers |
+//! | `echo` | an ICMP echo by the system's own stack |
+//! | `fetch` | fetching one page, to prove what can be reached |
+//! | `files` | files that are there whole or not at all |
+//! | `names` | looking names up |
+//! | `netlink` | addresses, routes and rules of the system |
+//! | `nft` | running the firewall's tool |
+//! | `packets` | packets in batches, from UDP and TUN |
+//! | `plane` | how inner traffic meets the site: through the kernel, or a stack inside the process |
+//! | `seats` | who is connected, by inner address |
+//! | `stack` | an IP stack inside the process |
+
+pub mod clock;
+pub mod control;
+pub mod echo;
+pub mod fetch;
+pub mod files;
+pub mod names;
+pub mod netlink;
+pub mod nft;
+pub mod packets;
+pub mod plane;
+pub mod seats;
+pub mod stack;

@@ -1,0 +1,264 @@
+//! Who is connected: by inner address for packets, by number for everything else.
+
+use std::collections::{BTreeSet, HashMap};
+use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use ipnet::IpNet;
+use jiff::Timestamp;
+use parking_lot::{Mutex, RwLock};
+use yestrel_core::keys::PublicKey;
+use yestrel_wire::Moment;
+use yestrel_wire::counters::Counters;
+
+use crate::packets::Sender;
+
+/// How inner packets get to the other end of one session: all that the data path knows of a tunnel.
+pub trait Carrier: Send + Sync {
+    /// Protects an inner packet and puts it into the sender, or on its way. What cannot be carried is lost, as on the way.
+    fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender);
+
+    /// Sends what the sender has collected for this session.
+    fn flush(&self, sender: &mut Sender);
+}
+
+/// A device that is connected.
+pub struct Seat {
+    pub number: u64,
+    /// By which its credential is known.
+    pub identity: PublicKey,
+    pub device: String,
+    /// `harbour/NAME`.
+    pub listener: String,
+    pub opened: Timestamp,
+    /// What the device says of itself.
+    pub software: String,
+    pub counters: Arc<Counters>,
+    inner: RwLock<IpNet>,
+    from: Mutex<SocketAddr>,
+    carrier: RwLock<Arc<dyn Carrier>>,
+}
+
+impl Seat {
+    /// A seat with an inner address, or with a network behind it.
+    #[must_use]
+    #[expect(clippy::too_many_arguments, reason = "what a session begins with, each once")]
+    pub fn new(
+        number: u64,
+        identity: PublicKey,
+        device: &str,
+        listener: &str,
+        inner: IpNet,
+        from: SocketAddr,
+        software: &str,
+        counters: Arc<Counters>,
+        carrier: Arc<dyn Carrier>,
+    ) -> Arc<Self> {
+        Arc::new(Self {
+            number,
+            identity,
+            device: device.into(),
+            listener: listener.into(),
+            opened: Timestamp::now(),
+            software: software.into(),
+            counters,
+            inner: RwLock::new(inner),
+            from: Mutex::new(from),
+            carrier: RwLock::new(carrier),
+        })
+    }
+
+    /// The inner address.
+    #[must_use]
+    pub fn inner(&self) -> IpNet {
+        *self.inner.read()
+    }
+
+    /// Whether a packet with this source is the device's own.
+    #[must_use]
+    pub fn owns(&self, source: IpAddr) -> bool {
+        self.inner.read().contains(&source)
+    }
+
+    /// Where the device is outside.
+    #[must_use]
+    pub fn from(&self) -> SocketAddr {
+        *self.from.lock()
+    }
+
+    /// The device is somewhere else outside.
+    pub fn set_from(&self, from: SocketAddr) {
+        *self.from.lock() = from;
+    }
+
+    /// How packets get to the device now.
+    #[must_use]
+    pub fn carrier(&self) -> Arc<dyn Carrier> {
+        self.carrier.read().clone()
+    }
+
+    /// Packets get to the device in another way from now on: under renewed keys, say.
+    pub fn set_carrier(&self, carrier: Arc<dyn Carrier>) {
+        *self.carrier.write() = carrier;
+    }
+}
+
+#[derive(Default)]
+struct Table {
+    /// Prefix lengths that occur, of both IP versions.
+    lengths: BTreeSet<u8>,
+    by_address: HashMap<IpNet, Arc<Seat>>,
+    by_number: HashMap<u64, Arc<Seat>>,
+}
+
+impl Table {
+    /// Takes a seat's address away, if it is still that seat's.
+    fn vacate(&mut self, inner: IpNet, number: u64) {
+        if self.by_address.get(&inner).is_some_and(|there| there.number == number) {
+            self.by_address.remove(&inner);
+            if !self.by_address.keys().any(|other| other.prefix_len() == inner.prefix_len()) {
+                self.lengths.remove(&inner.prefix_len());
+            }
+        }
+    }
+
+    fn occupy(&mut self, inner: IpNet, seat: Arc<Seat>) {
+        self.lengths.insert(inner.prefix_len());
+        self.by_address.insert(inner, seat);
+    }
+}
+
+/// All connected devices of an agent, whatever their tunnels.
+pub struct Seats {
+    table: RwLock<Table>,
+    next: AtomicU64,
+}
+
+impl Seats {
+    /// Nobody is connected. Sessions are numbered from `first` on.
+    #[must_use]
+    pub fn new(first: u64) -> Self {
+        Self { table: RwLock::default(), next: AtomicU64::new(first) }
+    }
+
+    /// The number of the next session: one counter for all listeners, so that no two sessions have one number.
+    pub fn number(&self) -> u64 {
+        self.next.fetch_add(1, Ordering::Relaxed)
+    }
+
+    /// A device is connected.
+    pub fn insert(&self, seat: Arc<Seat>) {
+        let mut table = self.table.write();
+        table.by_number.insert(seat.number, seat.clone());
+        table.occupy(seat.inner().trunc(), seat);
+    }
+
+    /// A session is over. Gives its seat, if there was one.
+    pub fn remove(&self, number: u64) -> Option<Arc<Seat>> {
+        let mut table = self.table.write();
+        let seat = table.by_number.remove(&number)?;
+        table.vacate(seat.inner().trunc(), number);
+        Some(seat)
+    }
+
+    /// A connected device gets another inner address.
+    pub fn reseat(&self, number: u64, inner: IpNet) {
+        let mut table = self.table.write();
+        let Some(seat) = table.by_number.get(&number).cloned() else { return };
+        let before = std::mem::replace(&mut *seat.inner.write(), inner);
+        if before != inner {
+            table.vacate(before.trunc(), number);
+            table.occupy(inner.trunc(), seat);
+        }
+    }
+
+    /// The seat that a packet with this destination is for, by the longest prefix.
+    #[must_use]
+    pub fn find(&self, address: IpAddr) -> Option<Arc<Seat>> {
+        let table = self.table.read();
+        let most = if address.is_ipv4() { 32 } else { 128 };
+        table.lengths.iter().rev().filter(|length| **length <= most).find_map(|length| {
+            let key = IpNet::new(address, *length).ok()?.trunc();
+            table.by_address.get(&key).cloned()
+        })
+    }
+
+    /// A session by its number.
+    #[must_use]
+    pub fn get(&self, number: u64) -> Option<Arc<Seat>> {
+        self.table.read().by_number.get(&number).cloned()
+    }
+
+    /// Everybody who is connected.
+    #[must_use]
+    pub fn all(&self) -> Vec<Arc<Seat>> {
+        self.table.read().by_number.values().cloned().collect()
+    }
+
+    /// Nobody is connected any more.
+    pub fn clear(&self) {
+        *self.table.write() = Table::default();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    struct Nowhere;
+
+    impl Carrier for Nowhere {
+        fn carry(&self, _: Moment, _: &[u8], _: &mut Sender) {}
+        fn flush(&self, _: &mut Sender) {}
+    }
+
+    fn seat(number: u64, inner: &str) -> Arc<Seat> {
+        let from = "198.51.100.23:40000".parse().unwrap();
+        let (counters, carrier) = (Arc::default(), Arc::new(Nowhere));
+        let inner = inner.parse().unwrap();
+        Seat::new(number, PublicKey([1; 32]), "mara/laptop", "harbour/first", inner, from, "", counters, carrier)
+    }
+
+    fn found(seats: &Seats, address: &str) -> Option<u64> {
+        seats.find(address.parse().unwrap()).map(|seat| seat.number)
+    }
+
+    #[test]
+    fn the_longest_prefix_decides_in_both_ip_versions() {
+        let seats = Seats::new(1);
+        for (number, inner) in
+            [(1, "10.187.44.2/32"), (2, "10.50.0.0/16"), (3, "10.50.7.0/24"), (4, "2001:db8:44::2/128")]
+        {
+            seats.insert(seat(number, inner));
+        }
+        let cases = [
+            ("10.187.44.2", Some(1)),
+            ("10.187.44.3", None),
+            ("10.50.1.1", Some(2)),
+            ("10.50.7.9", Some(3)),
+            ("2001:db8:44::2", Some(4)),
+            ("2001:db8:44::3", None),
+        ];
+        for (address, number) in cases {
+            assert_eq!(found(&seats, address), number, "{address}");
+        }
+        seats.remove(3);
+        assert_eq!(found(&seats, "10.50.7.9"), Some(2));
+    }
+
+    #[test]
+    fn a_seat_that_was_replaced_does_not_take_its_successors_address_away() {
+        let seats = Seats::new(7);
+        assert_eq!((seats.number(), seats.number()), (7, 8));
+        seats.insert(seat(1, "10.187.44.2/32"));
+        seats.insert(seat(2, "10.187.44.2/32"));
+        assert_eq!(seats.remove(1).unwrap().number, 1);
+        assert_eq!(found(&seats, "10.187.44.2"), Some(2));
+        seats.reseat(2, "10.187.45.9/32".parse().unwrap());
+        assert_eq!((found(&seats, "10.187.44.2"), found(&seats, "10.187.45.9")), (None, Some(2)));
+        assert!(seats.get(2).unwrap().owns("10.187.45.9".parse().unwrap()));
+        assert!(!seats.get(2).unwrap().owns("10.187.44.2".parse().unwrap()));
+        assert!(seats.remove(9).is_none() && seats.all().len() == 1);
+    }
+}

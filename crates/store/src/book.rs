@@ -1,0 +1,171 @@
+//! The typed view of one transaction: nouns in, nouns out, and the history written beside each change.
+
+use jiff::Timestamp;
+use serde_json::Value;
+use yestrel_core::audit::HistoryRow;
+use yestrel_core::{Problem, Result};
+
+use crate::records::Record;
+use crate::rows::Rows;
+
+/// The typed view of one transaction: who changes things, and when.
+pub struct Book<'a> {
+    rows: &'a dyn Rows,
+    /// The moment of the command.
+    pub now: Timestamp,
+    who: String,
+}
+
+impl<'a> Book<'a> {
+    /// A view for `who` at `now`.
+    #[must_use]
+    pub fn new(rows: &'a dyn Rows, now: Timestamp, who: &str) -> Self {
+        Self { rows, now, who: who.into() }
+    }
+
+    /// The record with this name, if there is one.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn get<T: Record>(&self, name: &str) -> Result<Option<T>> {
+        self.rows.get(T::TABLE, name)?.map(T::from_row).transpose()
+    }
+
+    /// The record with this name.
+    ///
+    /// # Errors
+    /// There is none: names that are near are offered.
+    pub fn need<T: Record>(&self, name: &str) -> Result<T> {
+        if let Some(record) = self.get(name)? {
+            return Ok(record);
+        }
+        let mut near: Vec<_> = self
+            .rows
+            .select(T::TABLE, &[], 2000)?
+            .iter()
+            .filter_map(|row| {
+                row.get("name").and_then(Value::as_str).map(|there| (distance(there, name), there.to_owned()))
+            })
+            .collect();
+        near.sort();
+        let noun = T::NOUN;
+        let shown: String = name.chars().take(60).collect();
+        let problem = Problem::words(format!("there is no {noun} {shown:?}"));
+        let command = noun.replace(' ', "-");
+        Err(match near.first() {
+            Some((away, there)) if *away <= 3 => problem.why(format!("the nearest is {there}")),
+            Some(_) => problem.why("the estate has others under other names"),
+            None => problem.why(format!("the estate has no {noun} yet")),
+        }
+        .try_(format!("yestrel {command} list")))
+    }
+
+    /// Records whose columns have these values, by name.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn find<T: Record>(&self, filters: &[(&str, Value)]) -> Result<Vec<T>> {
+        self.rows.select(T::TABLE, filters, usize::MAX >> 1)?.into_iter().map(T::from_row).collect()
+    }
+
+    /// All records of a kind, by name.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn all<T: Record>(&self) -> Result<Vec<T>> {
+        self.find(&[])
+    }
+
+    /// Writes a record.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn put<T: Record>(&self, record: &T) -> Result<()> {
+        self.rows.put(T::TABLE, &record.to_row()?)
+    }
+
+    /// Writes a record that must not be there yet.
+    ///
+    /// # Errors
+    /// There is one with this name.
+    pub fn add<T: Record>(&self, record: &T) -> Result<()> {
+        let name = record.key();
+        if self.rows.get(T::TABLE, name)?.is_some() {
+            let command = T::NOUN.replace(' ', "-");
+            return Err(Problem::refused(format!("there is already a {} {name}", T::NOUN))
+                .why("names are unique within an estate")
+                .try_(format!("yestrel {command} show {name}")));
+        }
+        self.put(record)
+    }
+
+    /// Removes a record; whether there was one.
+    ///
+    /// # Errors
+    /// Another record needs it.
+    pub fn remove<T: Record>(&self, name: &str) -> Result<bool> {
+        self.rows.remove(T::TABLE, name)
+    }
+
+    /// Notes a change in the history.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn note(&self, what: &str, subject: &str, detail: &str) -> Result<()> {
+        // From the head and not from the last row that is there: rows cut off the end stay missing for good.
+        let (number, before) =
+            self.rows.history_head()?.map_or((1, String::new()), |(number, hash)| (number + 1, hash));
+        let row = HistoryRow {
+            number,
+            at: self.now.to_string(),
+            who: self.who.clone(),
+            what: what.into(),
+            subject: subject.into(),
+            detail: detail.into(),
+            hash: String::new(),
+        };
+        self.rows.append_history(&row.chained(&before))
+    }
+
+    /// The newest rows of the history, oldest first.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn history(&self, limit: usize) -> Result<Vec<HistoryRow>> {
+        self.rows.history(limit)
+    }
+
+    /// Number and hash of the newest row, as they were noted apart from the history.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn history_head(&self) -> Result<Option<(u64, String)>> {
+        self.rows.history_head()
+    }
+}
+
+/// Edits between two names (Levenshtein), for offering what was probably meant.
+fn distance(a: &str, b: &str) -> usize {
+    let b: Vec<_> = b.bytes().take(60).collect();
+    let mut row: Vec<usize> = (0..=b.len()).collect();
+    for (i, x) in a.bytes().enumerate() {
+        let mut diagonal = row[0];
+        row[0] = i + 1;
+        for (j, y) in b.iter().enumerate() {
+            let cost = diagonal + usize::from(x != *y);
+            diagonal = row[j + 1];
+            row[j + 1] = cost.min(row[j] + 1).min(diagonal + 1);
+        }
+    }
+    row[b.len()]
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn distances() {
+        for (a, b, edits) in [("mara", "mara", 0), ("mara", "mra", 1), ("harbour", "harbor", 1), ("a", "xyz", 3)] {
+            assert_eq!(super::distance(a, b), edits, "{a} {b}");
+        }
+    }
+}

@@ -1,0 +1,146 @@
+//! One pair of keys in use between two ends. The threads that move packets share lanes; the state
+//! machines make, confirm and forget them.
+
+use std::net::SocketAddr;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use parking_lot::Mutex;
+
+use super::frame::{self, Frame};
+use super::handshake::Split;
+use super::suite::{Dropped, HEAD, OpenKey, SealKey, Suite, TAG};
+use super::{ConnectionId, frame::DATA_HEAD};
+use crate::Moment;
+use crate::counters::Counters;
+
+/// Bytes that the tunnel adds to an inner packet, without UDP and IP.
+pub const OVERHEAD: usize = HEAD + DATA_HEAD + TAG;
+
+/// One pair of keys in use.
+pub struct Lane {
+    /// The id under which this end receives.
+    pub own: ConnectionId,
+    /// The id under which the other end receives.
+    pub other: ConnectionId,
+    /// The number of the session at this end.
+    pub session: u64,
+    /// Counters of the session.
+    pub counters: std::sync::Arc<Counters>,
+    seal: Mutex<SealKey>,
+    open: Mutex<OpenKey>,
+    path: Mutex<SocketAddr>,
+    confirmed: AtomicBool,
+    closing: AtomicBool,
+}
+
+impl Lane {
+    pub(crate) fn new(
+        suite: Suite,
+        split: &Split,
+        own: ConnectionId,
+        other: ConnectionId,
+        session: u64,
+        path: SocketAddr,
+        counters: std::sync::Arc<Counters>,
+    ) -> Self {
+        let (seal, open) = split.keys(suite, own, other);
+        Self {
+            own,
+            other,
+            session,
+            counters,
+            seal: Mutex::new(seal),
+            open: Mutex::new(open),
+            path: Mutex::new(path),
+            confirmed: AtomicBool::new(false),
+            closing: AtomicBool::new(false),
+        }
+    }
+
+    /// Where datagrams for the other end go.
+    #[must_use]
+    pub fn path(&self) -> SocketAddr {
+        *self.path.lock()
+    }
+
+    pub(crate) fn set_path(&self, path: SocketAddr) {
+        *self.path.lock() = path;
+    }
+
+    /// Whether the other end has shown that it has these keys.
+    #[must_use]
+    pub fn is_confirmed(&self) -> bool {
+        self.confirmed.load(Ordering::Relaxed)
+    }
+
+    /// Notes that it has; true the first time.
+    pub(crate) fn confirm(&self) -> bool {
+        !self.confirmed.swap(true, Ordering::Relaxed)
+    }
+
+    pub(crate) fn close(&self) {
+        self.closing.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether the state machine must hear of a datagram on this lane before its frames are taken:
+    /// the first under new keys, one from another address, one of a session that has ended.
+    #[must_use]
+    pub fn needs_attention(&self, from: SocketAddr) -> bool {
+        !self.is_confirmed() || self.closing.load(Ordering::Relaxed) || self.path() != from
+    }
+
+    /// How many datagrams this end has protected with these keys.
+    #[must_use]
+    pub fn used(&self) -> u64 {
+        self.seal.lock().used()
+    }
+
+    /// Lays an inner packet out as a datagram in `out` (cleared first) and protects it.
+    ///
+    /// # Errors
+    /// [`Dropped::Spent`] when the keys must not be used further.
+    pub fn seal_packet(&self, now: Moment, packet: &[u8], out: &mut Vec<u8>) -> Result<(), Dropped> {
+        let start = out.len();
+        out.resize(start + HEAD, 0);
+        Frame::Data(packet).emit(out);
+        out.resize(out.len() + TAG, 0);
+        self.seal.lock().seal(&mut out[start..])?;
+        self.counters.sent.fetch_add(packet.len() as u64, Ordering::Relaxed);
+        self.counters.spoke.store(now.0, Ordering::Relaxed);
+        Ok(())
+    }
+
+    /// A padded datagram of frames that carry no inner packet.
+    ///
+    /// # Errors
+    /// [`Dropped::Spent`] when the keys must not be used further.
+    pub fn seal_frames(&self, now: Moment, frames: &[Frame<'_>]) -> Result<Vec<u8>, Dropped> {
+        let mut body = Vec::new();
+        for frame in frames {
+            frame.emit(&mut body);
+        }
+        frame::pad(&mut body);
+        let mut datagram = vec![0; HEAD];
+        datagram.append(&mut body);
+        datagram.resize(datagram.len() + TAG, 0);
+        self.seal.lock().seal(&mut datagram)?;
+        self.counters.spoke.store(now.0, Ordering::Relaxed);
+        Ok(datagram)
+    }
+
+    /// Opens a datagram in place and gives its frames. `number` of inner bytes are counted by
+    /// [`Lane::count_received`], because only the caller knows which frames it takes.
+    ///
+    /// # Errors
+    /// Says why the datagram is to be dropped.
+    pub fn open<'a>(&self, now: Moment, datagram: &'a mut [u8]) -> Result<&'a mut [u8], Dropped> {
+        let frames = self.open.lock().open(datagram)?;
+        self.counters.heard.store(now.0, Ordering::Relaxed);
+        Ok(frames)
+    }
+
+    /// Counts an inner packet that was taken.
+    pub fn count_received(&self, bytes: usize) {
+        self.counters.received.fetch_add(bytes as u64, Ordering::Relaxed);
+    }
+}
