@@ -11,7 +11,7 @@ use yestrel_core::account;
 use yestrel_core::estate::{Authority, CertificateKind, Credential, CredentialKind, Gateway, IssuedCertificate, Site};
 use yestrel_core::keys::Secret;
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
-use yestrel_core::x509::{Algorithm, Certificate, PrivateKey, signed};
+use yestrel_core::x509::{Algorithm, Certificate, PrivateKey, key, signed};
 use yestrel_core::{Problem, Result, moment};
 use yestrel_store::Book;
 use zeroize::Zeroizing;
@@ -211,7 +211,7 @@ impl Parts {
             ike.insert("RemoteIdentifier".into(), gateway.dialled.as_str().into());
             ike.insert("LocalIdentifier".into(), self.identifier().into());
             ike.insert("AuthenticationMethod".into(), "Certificate".into());
-            let rsa = yestrel_core::x509::key::strength(self.leaf.key())?.starts_with("rsa");
+            let rsa = matches!(key::strength(self.leaf.key())?, key::Strength::Rsa(_));
             ike.insert("CertificateType".into(), if rsa { "RSA" } else { "ECDSA256" }.into());
             ike.insert("PayloadCertificateUUID".into(), identity_uuid.clone());
             ike.insert("ServerCertificateIssuerCommonName".into(), self.issuer_name().into());
@@ -458,7 +458,7 @@ pub fn certificate(context: &mut Context, serial: &str) -> Result<Shown> {
             authority: issued.authority,
             fingerprint: certificate.fingerprint(),
             names: certificate.names()?.iter().map(ToString::to_string).collect(),
-            strength: yestrel_core::x509::key::strength(certificate.key())?,
+            strength: key::strength(certificate.key())?.to_string(),
             state: format!("{}{reason}", issued.state.word()),
         })
     })

@@ -9,6 +9,7 @@ fn everything(world: &World) -> String {
     world.everything().lines().filter(|line| !line.contains("estate save")).collect::<Vec<_>>().join("\n")
 }
 
+// Long: each passphrase takes a second of work, by design.
 #[test]
 fn a_saved_estate_comes_back_whole() {
     let world = World::estate();
@@ -205,6 +206,7 @@ fn the_recovery_key_survives_the_loss_of_either_key() {
     world.run("estate recover --recovery-file recovery").is(3).says("not this estate's");
 }
 
+// Long: two judges ask for everything over the network of the lab.
 #[test]
 fn gateways_publish_lists_and_answers_that_both_judges_take() {
     let world = World::harbour("--namespaces");

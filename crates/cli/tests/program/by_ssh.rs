@@ -32,6 +32,7 @@ fn agent_order(world: &World, machine: &Machine) -> u64 {
     came.json()["order_at_agent"].as_u64().unwrap_or(0)
 }
 
+// Long: a machine boots systemd three times.
 #[test]
 fn a_gateway_on_systemd_comes_up_hardened_survives_a_reboot_and_leaves_no_trace() {
     let machine = Machine::boot(System::Systemd);
@@ -102,6 +103,7 @@ fn a_gateway_on_systemd_comes_up_hardened_survives_a_reboot_and_leaves_no_trace(
     assert_eq!(traces(&machine), "0\n");
 }
 
+// Long: a machine boots twice, and an agent is waited for that begins anew after a pause.
 #[test]
 fn where_there_is_no_service_manager_a_supervisor_keeps_the_agent_running() {
     let machine = Machine::boot(PLAIN);
@@ -126,6 +128,7 @@ fn where_there_is_no_service_manager_a_supervisor_keeps_the_agent_running() {
     assert_eq!(machine.shell("cat /etc/rc.local").out, rc_local);
 }
 
+// Long: a machine boots OpenRC twice.
 #[test]
 fn openrc_starts_the_agent_and_again_after_a_reboot() {
     let machine = Machine::boot(System::OpenRc);
@@ -147,6 +150,7 @@ fn openrc_starts_the_agent_and_again_after_a_reboot() {
     assert_eq!(machine.shell("ls /etc/init.d/yestrel /etc/runlevels/default").out.trim(), "/etc/runlevels/default:");
 }
 
+// Long: a machine boots twice.
 #[test]
 fn scripts_in_run_levels_start_the_agent_and_again_after_a_reboot() {
     let machine = Machine::boot(System::Scripts);
@@ -167,6 +171,7 @@ fn scripts_in_run_levels_start_the_agent_and_again_after_a_reboot() {
     assert_eq!(machine.shell("ls /etc/init.d /etc/rc2.d").out, "/etc/init.d:\n\n/etc/rc2.d:\n");
 }
 
+// Long: a program of 50 MB is copied.
 #[test]
 fn a_hosts_key_is_compared_once_and_a_changed_one_is_refused() {
     let machine = Machine::boot(PLAIN);
@@ -235,6 +240,7 @@ fn keygen(machine: &Machine, name: &str, words: &str) -> String {
     file.to_str().unwrap().to_owned()
 }
 
+// Long: a program of 50 MB is copied, and keys under a passphrase take a second each.
 #[test]
 fn keys_of_every_kind_sign_in_and_what_is_wrong_with_one_is_said() {
     let machine = Machine::boot(PLAIN);
@@ -302,6 +308,7 @@ fn keys_of_every_kind_sign_in_and_what_is_wrong_with_one_is_said() {
     came.is(0);
 }
 
+// Long: sudo waits two seconds after each wrong password.
 #[test]
 fn somebody_who_is_not_root_needs_sudo_and_its_password_is_asked_for() {
     // Nothing there starts services after a reboot, which is said.
@@ -363,6 +370,7 @@ fn somebody_who_is_not_root_needs_sudo_and_its_password_is_asked_for() {
     try_to_add(&world, &machine, "astrid", &key).is(3).says("sudo is not there");
 }
 
+// Long: a program of 50 MB is copied through another host.
 #[test]
 fn a_host_behind_another_is_reached_through_it() {
     let machine = Machine::boot(PLAIN);
@@ -395,6 +403,7 @@ fn a_host_behind_another_is_reached_through_it() {
     world.at(&machine, "host probe harbour").is(3).says("on the way to harbour").says("does not let astrid in");
 }
 
+// Long: a machine boots systemd, and a program of 50 MB is copied.
 #[test]
 fn a_probe_says_what_a_gateway_would_find_and_what_would_stop_it() {
     let machine = Machine::boot(System::Systemd);
@@ -435,6 +444,7 @@ fn a_probe_says_what_a_gateway_would_find_and_what_would_stop_it() {
     world.at(&machine, "host probe harbour").says("no TUN");
 }
 
+// Long: a program of 50 MB is copied to full and read-only disks, and an address that is silent is given its 10 s.
 #[test]
 fn a_host_that_cannot_be_used_says_why_and_is_left_as_it_was() {
     let machine = Machine::boot(PLAIN);

@@ -43,6 +43,7 @@ fn agent(machine: &Machine) -> serde_json::Value {
     machine.shell("/opt/yestrel/yestrel agent status --format json").is(0).json()
 }
 
+// Long: a machine boots three times, and an order that nobody confirms is waited out.
 #[test]
 fn a_change_that_cuts_its_author_off_is_undone_and_revocations_stay() {
     let machine = Machine::boot(System::Systemd);
@@ -120,6 +121,7 @@ fn installed(machine: &Machine) -> String {
     machine.shell("tail -c 9 /opt/yestrel/yestrel").out
 }
 
+// Long: a program on trial has 30 s, twice.
 #[test]
 fn an_upgrade_keeps_sessions_and_goes_back_by_itself_when_the_new_agent_stays_silent() {
     let machine = Machine::boot(System::Systemd);
@@ -257,6 +259,7 @@ fn over_cut_cables(world: &World, machine: &Machine, first: u64, run: impl Fn() 
     }
 }
 
+// Long: a dozen connections are cut, each at another moment of work that takes seconds.
 #[test]
 fn a_cable_that_is_cut_at_any_moment_leaves_nothing_half_done() {
     let machine = Machine::boot(System::Systemd);
@@ -305,6 +308,7 @@ fn a_cable_that_is_cut_at_any_moment_leaves_nothing_half_done() {
     assert_eq!(left.out, "");
 }
 
+// Long: a machine boots systemd, and two estates come to it.
 #[test]
 fn an_agent_of_another_estate_is_left_alone_until_somebody_takes_it_over() {
     let machine = Machine::boot(System::Systemd);
@@ -323,6 +327,7 @@ fn an_agent_of_another_estate_is_left_alone_until_somebody_takes_it_over() {
     second.at(&machine, "gateway retire harbour --yes").is(0);
 }
 
+// Long: a machine boots systemd.
 #[test]
 fn metrics_are_answered_inside_and_only_where_asked() {
     let machine = Machine::boot(System::Systemd);

@@ -42,6 +42,7 @@ fn public_parts(world: &World) {
 
 const VERIFY: &str = "openssl verify -x509_strict -CAfile root.pem -untrusted chain.pem";
 
+// Long: RSA keys are made.
 #[test]
 fn both_judges_take_certificates_of_every_kind_of_key() {
     for (key, text) in [("p-256", "prime256v1"), ("p-384", "secp384r1"), ("rsa-3072", "3072 bit")] {
@@ -155,6 +156,7 @@ fn serial_numbers_are_random_positive_and_short_enough() {
     assert_eq!(different.len(), serials.len(), "not counted up, not repeated");
 }
 
+// Long: each passphrase takes a second of work, by design.
 #[test]
 fn a_root_that_left_is_asked_for_when_it_must_sign() {
     let world = skerry("p-256");
@@ -202,6 +204,7 @@ fn a_root_that_left_is_asked_for_when_it_must_sign() {
     world.run("credential list").is(0).says("revoked");
 }
 
+// Long: each passphrase takes a second of work, by design.
 #[test]
 fn an_authority_that_was_made_elsewhere_is_brought_in_and_checked() {
     let world = gateway();
@@ -359,6 +362,7 @@ fn what_would_outlive_its_authority_is_refused() {
     world.run("authority create root --under root").is(2);
 }
 
+// Long: RSA keys are made, and passwords of bundles are worked on.
 #[test]
 fn bundles_open_with_what_devices_have() {
     let world = skerry("p-256");

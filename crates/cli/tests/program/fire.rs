@@ -9,6 +9,7 @@ use crate::common::{Came, World};
 
 const KILLS: u32 = 500;
 
+// Long: five hundred commands.
 #[test]
 fn five_hundred_killed_commands_lose_nothing_that_was_acknowledged() {
     let world = World::estate();
@@ -105,6 +106,7 @@ fn a_row_that_was_changed_removed_or_moved_shows() {
     }
 }
 
+// Long: a command waits 10 s for another before it says so.
 #[test]
 fn two_administrators_wait_for_each_other_or_are_told() {
     let world = World::estate();

@@ -78,6 +78,7 @@ fn the_guide_leads_to_a_proved_tunnel_and_can_be_left_and_resumed() {
     assert!(!text.contains("error"));
 }
 
+// Long: a machine boots, and a program of 50 MB is copied.
 #[test]
 fn the_guide_leads_to_a_machine_over_ssh_and_goes_on_after_a_wrong_address() {
     let machine = Machine::boot(System::Systemd);

@@ -63,6 +63,7 @@ fn packages_are_whole_and_signed() {
     run(Command::new(world.path(&unpacked).join("yestrel")).arg("--version")).is(0);
 }
 
+// Long: a machine boots systemd, and four programs of 50 MB are packed, copied and put on trial.
 #[test]
 fn a_host_takes_only_signed_programs_and_upgrades_itself_within_its_hours() {
     let machine = Machine::boot(System::Systemd);

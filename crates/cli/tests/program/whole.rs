@@ -22,6 +22,7 @@ fn kill(pid: i32) {
     nix::sys::signal::kill(nix::unistd::Pid::from_raw(pid), nix::sys::signal::Signal::SIGKILL).unwrap();
 }
 
+// Long: it is the whole example, twice.
 #[test]
 fn the_demo_holds_in_both_worlds() {
     for mode in [&["demo"][..], &["demo", "--processes"]] {
@@ -77,6 +78,7 @@ fn a_device_is_kept_to_its_reach_by_the_gateway_itself() {
     world.run(TICKETS).is(1);
 }
 
+// Long: a device notices by silence that its gateway is gone.
 #[test]
 fn an_agent_that_is_killed_comes_back_with_its_order_and_loses_no_news() {
     let world = World::mara(NAMESPACES);
@@ -360,6 +362,7 @@ fn a_remote_session_through_which_one_works_keeps_its_path() {
     assert!(way("192.0.2.80").contains("dev yestrel"), "{}", way("192.0.2.80"));
 }
 
+// Long: a device notices by silence that its gateway is gone.
 #[test]
 fn a_cut_cable_is_noticed_and_the_tunnel_comes_back_by_itself() {
     let world = World::mara(NAMESPACES);
@@ -404,6 +407,7 @@ fn an_ended_session_says_so_and_may_begin_again() {
     world.run("session end mara/laptop --yes").is(0).says("was not connected");
 }
 
+// Long: a credential is issued for ten seconds and waited for, by all of command, agent and device.
 #[test]
 fn a_credential_that_expires_ends_its_session_and_says_when() {
     let world = World::harbour(NAMESPACES);

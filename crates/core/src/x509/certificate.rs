@@ -145,7 +145,7 @@ fn extensions(wanted: &Wanted<'_>, issuer_key: Option<OctetString>) -> Result<Ve
     } else {
         all.push(extension(&BasicConstraints { ca: false, path_len_constraint: None }, true)?);
     }
-    let rsa = key::strength(wanted.key)?.starts_with("rsa");
+    let rsa = matches!(key::strength(wanted.key)?, key::Strength::Rsa(_));
     let usage = match wanted.purpose {
         Purpose::Authority { .. } => KeyUsages::KeyCertSign | KeyUsages::CRLSign,
         // RSA clients of the older kind send a secret that is encrypted to the key.

@@ -232,16 +232,37 @@ fn public_key(oid: ObjectIdentifier, parameters: Any, key: &[u8]) -> Result<Subj
     })
 }
 
-/// What a public key is made of, in words; refuses what has less than 112 bits of strength (NIST SP 800-57 part 1).
+/// What a public key is made of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Strength {
+    P256,
+    P384,
+    Ed25519,
+    /// With so many bits.
+    Rsa(usize),
+}
+
+impl std::fmt::Display for Strength {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::P256 => f.write_str("p-256"),
+            Self::P384 => f.write_str("p-384"),
+            Self::Ed25519 => f.write_str("ed25519"),
+            Self::Rsa(bits) => write!(f, "rsa-{bits}"),
+        }
+    }
+}
+
+/// What a public key is made of; refuses what has less than 112 bits of strength (NIST SP 800-57 part 1).
 ///
 /// # Errors
 /// Too weak, or of a kind that is not known.
-pub fn strength(key: &SubjectPublicKeyInfoOwned) -> Result<String> {
+pub fn strength(key: &SubjectPublicKeyInfoOwned) -> Result<Strength> {
     let curve = || key.algorithm.parameters.as_ref().and_then(|any| any.decode_as::<ObjectIdentifier>().ok());
     match key.algorithm.oid {
-        EC if curve() == Some(P256) => Ok("p-256".into()),
-        EC if curve() == Some(P384) => Ok("p-384".into()),
-        ED25519 => Ok("ed25519".into()),
+        EC if curve() == Some(P256) => Ok(Strength::P256),
+        EC if curve() == Some(P384) => Ok(Strength::P384),
+        ED25519 => Ok(Strength::Ed25519),
         RSA => {
             let bits = modulus_bits(key.subject_public_key.raw_bytes())
                 .ok_or_else(|| Problem::words("this RSA key is damaged").why("its modulus cannot be read"))?;
@@ -250,7 +271,7 @@ pub fn strength(key: &SubjectPublicKeyInfoOwned) -> Result<String> {
                     .why("keys below 112 bits of strength are not let in; RSA needs 2048 bits for that")
                     .try_("a new key on the device: P-256, or RSA with 3072 bits"));
             }
-            Ok(format!("rsa-{bits}"))
+            Ok(Strength::Rsa(bits))
         }
         oid => Err(Problem::refused("this kind of key is not taken")
             .why(format!("{oid} is none of P-256, P-384, Ed25519 and RSA"))

@@ -69,7 +69,7 @@ pub fn read(bytes: &[u8]) -> Result<Request> {
     let der = super::one_of(bytes, &["CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST"], "request for a certificate")?;
     let no = |why: String| Problem::words("this is no request for a certificate").why(why);
     let request = CertReq::from_der(&der).map_err(|error| no(error.to_string()))?;
-    let strength = key::strength(&request.info.public_key)?;
+    let strength = key::strength(&request.info.public_key)?.to_string();
     key::verify(&request.info.public_key, &request.algorithm, &names::first_of_sequence(&der)?, &request.signature)
         .map_err(|problem| {
             Problem::refused("the request's signature does not hold")

@@ -3,6 +3,7 @@
 pub mod machine;
 pub mod terminal;
 
+use std::fmt::Write as _;
 use std::io::Write as _;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
@@ -192,25 +193,29 @@ impl World {
         file.write_all(text.as_bytes()).unwrap();
     }
 
-    /// Everything that the estate says of itself, for seeing that nothing has changed.
+    /// Everything that the estate holds, for seeing that nothing has changed.
     pub fn everything(&self) -> String {
-        let lists = [
-            "site list",
-            "host list",
-            "gateway list",
-            "listener list",
-            "group list",
-            "user list",
-            "device list",
-            "credential list",
-            "credential list --kind shared-secret",
-            "authority list",
-            "registry list",
-            "estate history",
-        ];
-        let all = lists.map(|list| self.run(&format!("{list} --format json")).out).join("\n");
-        // When a host was last looked at is no change.
-        all.lines().filter(|line| !line.contains("\"probed\"")).collect::<Vec<_>>().join("\n")
+        let estate = rusqlite::Connection::open(self.path("skerry")).unwrap();
+        let names = "SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name";
+        let names: Vec<String> =
+            estate.prepare(names).unwrap().query_map([], |row| row.get(0)).unwrap().map(Result::unwrap).collect();
+        let mut everything = String::new();
+        for name in names {
+            let mut rows = estate.prepare(&format!("SELECT * FROM {name} ORDER BY rowid")).unwrap();
+            let columns: Vec<_> = rows.column_names().map(str::to_owned).collect();
+            let mut rows = rows.query([]).unwrap();
+            while let Some(row) = rows.next().unwrap() {
+                for (at, column) in columns.iter().enumerate() {
+                    // What was seen when a host was looked at, and when, is no change.
+                    if !["probed", "facts"].contains(&column.as_str()) {
+                        let _ = write!(everything, "{name}.{column} = {:?}; ", row.get_ref(at).unwrap());
+                    }
+                }
+                everything.push('\n');
+            }
+        }
+        assert!(everything.contains("estates.name"), "{everything}");
+        everything
     }
 }
 
