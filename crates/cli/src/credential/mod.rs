@@ -4,30 +4,32 @@
 //! |---|---|
 //! | `form` | the words for the forms of a handover |
 //! | `hand_over` | giving certificates and accounts to devices |
+//! | `show` | how credentials are shown |
 //! | `shared_secret` | secrets of listeners and of links, by the same verbs |
 
 mod form;
 mod hand_over;
 mod shared_secret;
+mod show;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
 use yestrel_actions::Context;
-use yestrel_actions::credential::{self, CredentialStanding, Filter, Whose, Wish};
-use yestrel_actions::credential::{forms, handover, shared_secret as shared};
+use yestrel_actions::credential::{self, Filter, Whose, Wish};
+use yestrel_actions::credential::{handover, shared_secret as shared};
 use yestrel_core::estate::{Credential, CredentialKind, CredentialState};
-use yestrel_core::findings::Grade;
 use yestrel_core::keys::PublicKey;
-use yestrel_core::x509::Algorithm;
+use yestrel_core::x509::{Algorithm, agreement};
 use yestrel_core::{Problem, Result};
 
 use form::FormName;
+use show::{places, remark, state};
 
 use crate::ask;
 use crate::global::Global;
-use crate::output::{Cell, Output, Table, list};
+use crate::output::{Output, Table, list};
 use crate::words::{self, moment, read_file, shown};
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -207,9 +209,9 @@ pub struct About {
     /// Until when: a date, a moment, or a time from now
     #[arg(long, value_name = "WHEN", value_parser = moment)]
     until: Option<Timestamp>,
-    /// The public key, in base64, of a pair that was made on the device
-    #[arg(long, value_name = "KEY", value_parser = public_key)]
-    public_key: Option<PublicKey>,
+    /// The public key of a pair that was made on the device, in PEM (RFC 8410): yestrel tunnel keys
+    #[arg(long, value_name = "FILE")]
+    public_key: Option<PathBuf>,
     /// A request (PKCS#10) that was made on the device, for a certificate
     #[arg(long, value_name = "FILE")]
     request: Option<PathBuf>,
@@ -243,7 +245,7 @@ impl About {
         Ok(Wish {
             kind,
             at,
-            public_key: self.public_key,
+            public_key: self.public_key.as_deref().map(read_public_key).transpose()?,
             request: self.request.as_deref().map(read_file).transpose()?,
             algorithm: self.algorithm,
             authority: self.authority.clone(),
@@ -262,36 +264,8 @@ fn days(text: &str) -> std::result::Result<SignedDuration, String> {
     Ok(at.duration_since(Timestamp::now()))
 }
 
-fn public_key(text: &str) -> std::result::Result<PublicKey, String> {
-    text.parse().map_err(|problem: Problem| problem.why.unwrap_or(problem.error))
-}
-
-fn ways(credential: &Credential) -> Vec<String> {
-    credential.ways().iter().map(|way| format!("{} {}", way.listener, way.inner)).collect()
-}
-
-fn state(standing: &CredentialStanding) -> Cell {
-    let grade = match standing.state {
-        CredentialState::Revoked | CredentialState::Expired => Grade::Bad,
-        _ if standing.suspended || !standing.stale.is_empty() => Grade::Poor,
-        _ => Grade::Good,
-    };
-    let mut word = standing.state.word().to_owned();
-    if standing.suspended && grade != Grade::Bad {
-        word.push_str(", suspended");
-    }
-    if !standing.stale.is_empty() {
-        word.push_str(", stale");
-    }
-    Cell::State(grade, word)
-}
-
-/// Where a credential may come in.
-fn places(credential: &Credential) -> Vec<String> {
-    match credential.kind() {
-        CredentialKind::KeyPair => ways(credential),
-        _ => credential.anywhere_at().to_vec(),
-    }
+fn read_public_key(path: &Path) -> Result<PublicKey> {
+    agreement::read_public(&read_file(path)?)
 }
 
 pub fn run(global: &Global, command: Command) -> Result<()> {
@@ -354,7 +328,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.table(&table);
         }
         Command::Show { name, kind: Some(KindName::SharedSecret) } => shared_secret::show(output, &mut context, &name)?,
-        Command::Show { name, kind } => show(output, &mut context, &name, kind.and_then(KindName::of_device))?,
+        Command::Show { name, kind } => show::show(output, &mut context, &name, kind.and_then(KindName::of_device))?,
         Command::Handover { name, kind, to, form, for_old_clients, passphrase, passphrase_file, code } => {
             if code && !output.terminal {
                 return Err(Problem::words("a code to scan is for a terminal")
@@ -551,72 +525,6 @@ fn issue_group(
     bar.finish_and_clear();
     output.say(&format!("issued {}{}", many.done.len(), shown(&many.done)));
     output.say("yestrel rollout   lets them in");
-    Ok(())
-}
-
-fn remark(standing: &CredentialStanding, now: Timestamp) -> Option<String> {
-    let credential = &standing.credential;
-    let locked = credential.account().and_then(|account| account.locked(now));
-    if let Some(until) = locked {
-        return Some(format!("locked out until {}", yestrel_core::moment(until)));
-    }
-    if credential.superseded().is_some() && credential.revoked.is_none() {
-        return Some("renewed".into());
-    }
-    credential.reason.clone().or_else(|| Some(standing.stale.join("; ")).filter(|stale| !stale.is_empty()))
-}
-
-fn show(output: Output, context: &mut Context, name: &str, kind: Option<CredentialKind>) -> Result<()> {
-    let standing = credential::show(context, name, kind)?;
-    let now = context.now;
-    let state = state(&standing);
-    let credential = standing.credential;
-    let mut record = vec![
-        ("name", Cell::from(credential.name.clone())),
-        ("device", (&credential.device).into()),
-        ("kind", credential.kind().words().into()),
-        ("state", state),
-    ];
-    match (credential.certificate(), credential.account()) {
-        (Some(held), _) => {
-            let certificate = forms::certificate(context, &held.serial)?;
-            record.extend([
-                ("signed by", certificate.authority.into()),
-                ("serial", (&held.serial).into()),
-                ("fingerprint", certificate.fingerprint.into()),
-                ("names", list(&certificate.names)),
-                ("made of", certificate.strength.into()),
-                ("list says", certificate.state.into()),
-            ]);
-        }
-        (None, Some(account)) => {
-            let second = account.second_factor.as_ref();
-            record.extend([
-                ("account", (&account.name).into()),
-                ("second factor", second.is_some().into()),
-                ("form for ms-chap-v2", account.ms_chap.is_some().into()),
-                ("failures", account.failures.into()),
-                ("locked out until", account.locked(now).into()),
-            ]);
-        }
-        (None, None) => record.push(("key", credential.identity.fingerprint().into())),
-    }
-    record.extend([
-        ("made", if credential.made_on_device() { "on the device" } else { "in the estate" }.into()),
-        ("once", credential.once.into()),
-        ("ways", list(&places(&credential))),
-        ("issued", credential.issued.into()),
-        ("valid from", credential.valid_from.into()),
-        ("expires", credential.expires.into()),
-        ("renewed", credential.superseded().into()),
-        ("handed over", credential.handed_over.into()),
-        ("first used", credential.first_used.into()),
-        ("last used", credential.last_used.into()),
-        ("revoked", credential.revoked.into()),
-        ("reason", credential.reason.clone().into()),
-        ("stale", list(&standing.stale)),
-    ]);
-    output.record(&record);
     Ok(())
 }
 

@@ -468,7 +468,10 @@ fn a_host_that_cannot_be_used_says_why_and_is_left_as_it_was() {
         );
         machine.shell(&format!("nohup python3 -c '{}' >/dev/null 2>&1 &", script.replace('\'', "'\\''"))).is(0);
     }
-    wait(10, "both", || (machine.shell("ss -ltn").out.matches("0.0.0.0:").count() >= 3).then_some(()));
+    wait(20, "both", || {
+        let listening = machine.shell("ss -ltn").out;
+        (listening.contains("0.0.0.0:3 ") && listening.contains("0.0.0.0:4 ")).then_some(())
+    });
     add_at(&via(3)).is(1).says("closed the connection");
     let came = add_at(&via(4)).is(1);
     assert!(came.err.contains("does not answer") || came.err.contains("closed the connection"), "{came:?}");
