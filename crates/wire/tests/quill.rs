@@ -435,6 +435,22 @@ fn a_new_address_is_used_only_after_it_has_proved_itself() {
     assert_eq!(world.at_device, [b"found you"]);
 }
 
+/// A device could write that it was revoked, or draw on the terminal of whoever reads who was in.
+#[test]
+fn a_devices_own_end_is_its_own_whatever_it_writes() {
+    let mut world = World::new(31, CLEAN).up();
+    let lane = world.serving.clone().unwrap();
+    let words = format!("{}\u{1b}[2Jover", "x".repeat(300));
+    world.gateway.control(world.now, &lane, world.device_at, Frame::End(Reason::Revoked, &words));
+    let ended = world.gateway.take_events().into_iter().find_map(|event| match event {
+        gateway::Event::Ended { reason, words, .. } => Some((reason, words)),
+        _ => None,
+    });
+    let (reason, words) = ended.unwrap();
+    assert_eq!(reason, Reason::Closed);
+    assert_eq!(words, "x".repeat(200));
+}
+
 #[test]
 fn a_gateway_that_restarted_is_noticed_and_opened_anew() {
     let mut world = World::new(12, CLEAN).up();

@@ -308,7 +308,7 @@ impl Device {
                     self.lost(now);
                 } else {
                     self.forget_running(now, false);
-                    self.events.push(Event::Ended(reason, words.to_owned()));
+                    self.events.push(Event::Ended(reason, super::words_of(words)));
                 }
             }
             _ => {}

@@ -324,11 +324,12 @@ impl Gateway {
                 let number = session.lane.session;
                 self.events.push(Event::Moved { device_key, session: number, to: from });
             }
-            Frame::End(reason, words) => {
-                let words = words.to_owned();
+            // Whatever reason it writes: that a device ended a session is all that it can know.
+            Frame::End(_, words) => {
+                let words = super::words_of(words);
                 if let Some(session) = self.ends.get_mut(&device_key).and_then(|end| end.session.take()) {
                     self.clear_session_timers(&device_key);
-                    self.finish(now, device_key, session, reason, words);
+                    self.finish(now, device_key, session, Reason::Closed, words);
                 }
             }
             _ => {}

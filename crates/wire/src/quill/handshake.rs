@@ -33,6 +33,8 @@ pub enum Dropped {
     Stranger,
     #[error("the cryptography does not verify")]
     Forged,
+    #[error("a public key with which every secret is the same")]
+    LowOrder,
     #[error("the payload cannot be read: {0}")]
     Payload(#[from] super::message::Malformed),
 }
@@ -78,6 +80,47 @@ impl OpeningKey {
             self.tag(message).iter().zip(tag).fold(0, |differs, (a, b)| differs | (a ^ b)) == 0
         })
     }
+}
+
+/// The points of low order on Curve25519 and on its twist, as they can be written in 32 bytes with the highest bit clear: with each
+/// of them every Diffie-Hellman result is zero (RFC 7748 section 6.1).
+const LOW_ORDER: [[u8; 32]; 7] = [
+    [0; 32],
+    little_endian(1),
+    [
+        0xe0, 0xeb, 0x7a, 0x7c, 0x3b, 0x41, 0xb8, 0xae, 0x16, 0x56, 0xe3, 0xfa, 0xf1, 0x9f, 0xc4, 0x6a, 0xda, 0x09,
+        0x8d, 0xeb, 0x9c, 0x32, 0xb1, 0xfd, 0x86, 0x62, 0x05, 0x16, 0x5f, 0x49, 0xb8, 0x00,
+    ],
+    [
+        0x5f, 0x9c, 0x95, 0xbc, 0xa3, 0x50, 0x8c, 0x24, 0xb1, 0xd0, 0xb1, 0x55, 0x9c, 0x83, 0xef, 0x5b, 0x04, 0x44,
+        0x5c, 0xc4, 0x58, 0x1c, 0x8e, 0x86, 0xd8, 0x22, 0x4e, 0xdd, 0xd0, 0x9f, 0x11, 0x57,
+    ],
+    near_the_prime(0xec),
+    near_the_prime(0xed),
+    near_the_prime(0xee),
+];
+
+/// A small number as 32 bytes.
+const fn little_endian(number: u8) -> [u8; 32] {
+    let mut bytes = [0; 32];
+    bytes[0] = number;
+    bytes
+}
+
+/// 2^255 - 19 is `near_the_prime(0xed)`.
+const fn near_the_prime(lowest: u8) -> [u8; 32] {
+    let mut bytes = [0xff; 32];
+    bytes[0] = lowest;
+    bytes[31] = 0x7f;
+    bytes
+}
+
+/// Refuses a public key with which every Diffie-Hellman result is zero: whoever sends one shows no private key.
+fn check_order(public: Option<&[u8]>) -> Result<(), Dropped> {
+    let mut bytes: [u8; 32] = public.and_then(|bytes| bytes.try_into().ok()).ok_or(Dropped::Length)?;
+    // The highest bit is not looked at by the curve (RFC 7748 section 5).
+    bytes[31] &= 0x7f;
+    if LOW_ORDER.contains(&bytes) { Err(Dropped::LowOrder) } else { Ok(()) }
 }
 
 fn builder<'a>(suite: Suite, private: &'a [u8; 32]) -> Builder<'a> {
@@ -143,6 +186,7 @@ impl Sent {
             return Err(Dropped::Length);
         }
         let mut payload = vec![0; datagram.len()];
+        check_order(datagram.get(8..40))?;
         let length = self.noise.read_message(&datagram[8..], &mut payload).map_err(|_| Dropped::Forged)?;
         let answer = Answer::parse(&payload[..length])?;
         let (send, receive) = self.noise.dangerously_get_raw_split();
@@ -179,10 +223,12 @@ fn receive_with(mut noise: HandshakeState, datagram: &[u8]) -> Result<Received, 
     if !(8 + FIRST_OVERHEAD..=LONGEST).contains(&datagram.len()) {
         return Err(Dropped::Length);
     }
+    check_order(datagram.get(8..40))?;
     let mut payload = vec![0; datagram.len()];
     let length = noise.read_message(&datagram[8..], &mut payload).map_err(|_| Dropped::Forged)?;
     let opening = Opening::parse(&payload[..length])?;
-    let device_key = noise.get_remote_static().and_then(|key| key.try_into().ok()).ok_or(Dropped::Forged)?;
+    let device_key: [u8; 32] = noise.get_remote_static().and_then(|key| key.try_into().ok()).ok_or(Dropped::Forged)?;
+    check_order(Some(&device_key[..]))?;
     Ok(Received { noise, device_key, opening, room: datagram.len() })
 }
 
@@ -212,6 +258,51 @@ mod tests {
     use super::super::{Reason, VERSION};
     use super::*;
     use x25519_dalek::{PublicKey, StaticSecret};
+
+    /// Each listed point gives zero with any private key, and so it does with the highest bit set; an honest key is let through.
+    #[test]
+    fn points_of_low_order_are_all_known_and_nothing_else_is_refused() {
+        let private = StaticSecret::from([77; 32]);
+        for mut point in LOW_ORDER {
+            for bit in [0, 0x80] {
+                point[31] = point[31] & 0x7f | bit;
+                assert!(!private.diffie_hellman(&PublicKey::from(point)).was_contributory(), "{}", hex(&point));
+                assert_eq!(check_order(Some(&point[..])), Err(Dropped::LowOrder));
+            }
+        }
+        for number in 2..=200 {
+            let public = PublicKey::from(little_endian(number));
+            let zero = !private.diffie_hellman(&public).was_contributory();
+            assert_eq!(check_order(Some(&public.as_bytes()[..])).is_err(), zero, "{number}");
+        }
+        assert_eq!(check_order(Some(&PublicKey::from(&private).as_bytes()[..])), Ok(()));
+    }
+
+    /// Whoever knows no private key can compute the whole handshake when such points are let through.
+    #[test]
+    fn a_device_key_or_an_ephemeral_key_of_low_order_ends_the_handshake() {
+        let gateway = StaticSecret::from([3; 32]);
+        let gateway_public = *PublicKey::from(&gateway).as_bytes();
+        let opening = || Opening {
+            versions: vec![VERSION],
+            id: ConnectionId([1; 8]),
+            software: String::new(),
+            continues: None,
+            padding: 0,
+        };
+        for point in LOW_ORDER {
+            let (_, mut datagram) =
+                open(Suite::ChaCha20Poly1305, &[9; 32], &gateway_public, opening(), &mut Counting(1));
+            datagram[8..40].copy_from_slice(&point);
+            assert!(matches!(receive(Suite::ChaCha20Poly1305, gateway.as_bytes(), &datagram), Err(Dropped::LowOrder)));
+            let (mut sent, datagram) =
+                open(Suite::ChaCha20Poly1305, &[9; 32], &gateway_public, opening(), &mut Counting(1));
+            let received = receive(Suite::ChaCha20Poly1305, gateway.as_bytes(), &datagram).unwrap();
+            let (mut answer, _) = received.answer(&Answer::Refused(Reason::Unknown, String::new())).unwrap();
+            answer[8..40].copy_from_slice(&point);
+            assert!(matches!(sent.answer(&answer), Err(Dropped::LowOrder)));
+        }
+    }
 
     struct Counting(u8);
     impl Random for Counting {

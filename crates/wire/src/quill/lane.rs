@@ -89,10 +89,10 @@ impl Lane {
         !self.is_confirmed() || self.closing.load(Ordering::Relaxed) || self.path() != from
     }
 
-    /// How many datagrams this end has protected with these keys.
+    /// How many datagrams were protected with these keys, in the direction that has more: a long download uses them up as well.
     #[must_use]
     pub fn used(&self) -> u64 {
-        self.seal.lock().used()
+        self.seal.lock().used().max(self.open.lock().used())
     }
 
     /// Lays an inner packet out as a datagram in `out` (cleared first) and protects it.
@@ -142,5 +142,39 @@ impl Lane {
     /// Counts an inner packet that was taken.
     pub fn count_received(&self, bytes: usize) {
         self.counters.received.fetch_add(bytes as u64, Ordering::Relaxed);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::suite::MOST_DATAGRAMS;
+    use super::*;
+    use zeroize::Zeroizing;
+
+    fn pair() -> (Lane, Lane) {
+        let (a, b) = (ConnectionId([1; 8]), ConnectionId([2; 8]));
+        let (x, y) = (Zeroizing::new([3; 32]), Zeroizing::new([4; 32]));
+        let split = |send: &Zeroizing<[u8; 32]>, receive: &Zeroizing<[u8; 32]>| Split {
+            send: send.clone(),
+            receive: receive.clone(),
+        };
+        let at = "198.51.100.23:40000".parse().unwrap();
+        let lane =
+            |split: Split, own, other| Lane::new(Suite::Aes256Gcm, &split, own, other, 1, at, Default::default());
+        (lane(split(&x, &y), a, b), lane(split(&y, &x), b, a))
+    }
+
+    /// A device that only downloads sends little, and its keys are used up all the same.
+    #[test]
+    fn keys_are_used_up_by_what_is_received_as_well() {
+        let (gateway, device) = pair();
+        for number in [0, 1 << 22, MOST_DATAGRAMS - 1] {
+            gateway.seal.lock().skip_to(number);
+            let mut datagram = Vec::new();
+            gateway.seal_packet(Moment(1), b"inner", &mut datagram).unwrap();
+            device.open(Moment(1), &mut datagram).unwrap();
+            assert_eq!((gateway.used(), device.used()), (number + 1, number + 1));
+        }
+        assert!(gateway.seal_packet(Moment(1), b"inner", &mut Vec::new()).is_err());
     }
 }

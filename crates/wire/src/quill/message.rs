@@ -7,7 +7,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::{ConnectionId, Reason};
+use super::{ConnectionId, Reason, words_of};
 
 /// Why a message could not be read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -59,7 +59,7 @@ fn id(value: &[u8]) -> Result<ConnectionId, Malformed> {
 }
 
 fn text(value: &[u8]) -> Result<String, Malformed> {
-    String::from_utf8(value.to_vec()).map_err(|_| Malformed::Value)
+    std::str::from_utf8(value).map(words_of).map_err(|_| Malformed::Value)
 }
 
 fn address(value: &[u8]) -> Result<IpAddr, Malformed> {
@@ -304,7 +304,7 @@ mod tests {
         }
 
         #[test]
-        fn answers_survive_the_way(settings in any_settings(), version: u16, id: [u8; 8], reason in 1_u8..=13, words in ".{0,40}") {
+        fn answers_survive_the_way(settings in any_settings(), version: u16, id: [u8; 8], reason in 1_u8..=13, words in "[ -~à-ÿ]{0,40}") {
             let admitted = Answer::Admitted { version, id: ConnectionId(id), settings };
             prop_assert_eq!(Answer::parse(&admitted.emit()), Ok(admitted));
             let refused = Answer::Refused(Reason::from_number(reason), words);
@@ -312,7 +312,7 @@ mod tests {
         }
 
         #[test]
-        fn openings_survive_the_way(versions in prop::collection::vec(any::<u16>(), 0..5), own: [u8; 8], old: Option<[u8; 8]>, software in ".{0,30}", padding in 0_u16..900) {
+        fn openings_survive_the_way(versions in prop::collection::vec(any::<u16>(), 0..5), own: [u8; 8], old: Option<[u8; 8]>, software in "[ -~]{0,30}", padding in 0_u16..900) {
             let opening = Opening { versions, id: ConnectionId(own), software, continues: old.map(ConnectionId), padding };
             prop_assert_eq!(Opening::parse(&opening.emit()), Ok(opening));
         }

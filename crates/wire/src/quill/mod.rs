@@ -25,7 +25,7 @@ pub mod suite;
 
 pub use id::ConnectionId;
 pub(crate) use id::eight;
-pub use reason::Reason;
+pub use reason::{MOST_WORDS, Reason, words_of};
 pub use suite::Suite;
 
 /// The version of the protocol that this code speaks.

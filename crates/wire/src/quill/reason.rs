@@ -65,3 +65,29 @@ impl Reason {
         matches!(self, Self::Shutdown | Self::Silent)
     }
 }
+
+/// The most characters of anything that the other end says in words.
+pub const MOST_WORDS: usize = 200;
+
+/// What the other end says in words, as it may be noted and shown: without control characters (it could draw on a terminal), and no
+/// longer than [`MOST_WORDS`].
+#[must_use]
+pub fn words_of(said: &str) -> String {
+    said.chars().filter(|c| !c.is_control() && !is_directional(*c)).take(MOST_WORDS).collect()
+}
+
+/// Characters that turn the direction of a line around (Unicode Standard Annex 9, table 4): what is shown would read as something else.
+fn is_directional(c: char) -> bool {
+    matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_of_the_other_end_cannot_draw_and_do_not_run_on() {
+        assert_eq!(words_of("lost \u{1b}[2J\r\n on\u{202e} the ferry"), "lost [2J on the ferry");
+        assert_eq!(words_of(&"ø".repeat(900)).chars().count(), MOST_WORDS);
+    }
+}

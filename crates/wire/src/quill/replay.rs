@@ -23,6 +23,12 @@ impl Window {
         (number / 64) as usize % WORDS
     }
 
+    /// One above the highest number seen.
+    #[must_use]
+    pub fn next(&self) -> u64 {
+        self.next
+    }
+
     /// The 64-bit number nearest to what is expected next, of which `low` are the low 32 bits
     /// (the procedure of RFC 9000 appendix A.3 with a fixed length).
     #[must_use]

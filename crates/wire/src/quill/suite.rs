@@ -172,6 +172,12 @@ impl SealKey {
         self.next
     }
 
+    /// As if so many had been protected already.
+    #[cfg(test)]
+    pub(crate) fn skip_to(&mut self, number: u64) {
+        self.next = number;
+    }
+
     /// Protects one datagram in place: `datagram` is [`HEAD`] bytes of anything, the frames, and
     /// [`TAG`] bytes of anything.
     ///
@@ -213,6 +219,12 @@ pub struct OpenKey {
 impl OpenKey {
     pub(crate) fn new(suite: Suite, secret: &[u8; 32], id: ConnectionId) -> Self {
         Self { keys: Keys::derive(suite, secret), id, seen: Window::default() }
+    }
+
+    /// How many datagrams the other end has protected with these keys, as far as was seen.
+    #[must_use]
+    pub fn used(&self) -> u64 {
+        self.seen.next()
     }
 
     /// Opens one datagram in place and gives its frames.
