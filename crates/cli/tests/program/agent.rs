@@ -148,6 +148,12 @@ fn orders_that_are_cut_altered_foreign_newer_or_early_are_refused_and_nothing_op
     assert!(running.carry(&sign(9, "estate-2", &|text| text)).unwrap_err().contains("another estate"));
     let newer = sign(9, "estate-1", &|text| text.replace("yestrel order 2", "yestrel order 9"));
     assert!(running.carry(&newer).unwrap_err().contains("yestrel order 9"));
+    let more = sign(9, "estate-1", &|text| text.replace(r#""needs":["#, r#""needs":["policies","#));
+    assert!(running.carry(&more).unwrap_err().contains("needs \"policies\""));
+    let other = sign(9, "estate-1", &|text| {
+        text.replace(r#""kind":"quill""#, r#""addresses":"leased","kind":"later","needs":[],"proofs":[]"#)
+    });
+    assert!(running.carry(&other).unwrap_err().contains("later"), "a tunnel that this agent does not have");
     let cut = sign(9, "estate-1", &|text| text[..text.len() - 9].to_owned());
     assert!(running.carry(&cut).unwrap_err().contains("cannot be read"));
     let status = running.ask(&agent::Status);
@@ -241,7 +247,7 @@ fn a_gateway_is_dialled_over_ipv6_as_well() {
 }
 
 #[test]
-fn a_device_that_claims_another_ones_address_is_not_heard() {
+fn a_device_that_claims_anothers_address_or_sends_where_it_may_not_is_not_heard() {
     // The same key under two names would be one session; here two devices, and one speaks with the other's address.
     let running = Running::start();
     running.adopt();
@@ -295,25 +301,38 @@ fn a_device_that_claims_another_ones_address_is_not_heard() {
         .into_iter()
         .find_map(|event| if let Event::Current(lane) = event { Some(lane) } else { None })
         .unwrap();
-    let packet = |source: [u8; 4]| {
+    let packet = |source: [u8; 4], destination: [u8; 4]| {
         let mut bytes = Vec::new();
-        etherparse::PacketBuilder::ipv4(source, [10, 187, 44, 1], 64)
+        etherparse::PacketBuilder::ipv4(source, destination, 64)
             .icmpv4_echo_request(1, 1)
             .write(&mut bytes, b"?")
             .unwrap();
         bytes
     };
-    for source in [[10, 187, 44, 2], [10, 44, 0, 20], [10, 187, 44, 3]] {
+    // From addresses that are not its own; then from its own to another device, the gateway's machine, the link, beyond the
+    // reach, to everybody; and one that is as it should be.
+    let (own, at) = ([10, 187, 44, 3], [10, 187, 44, 1]);
+    let lies = [
+        ([10, 187, 44, 2], at),
+        ([10, 44, 0, 20], at),
+        (own, [10, 187, 44, 2]),
+        (own, [127, 0, 0, 1]),
+        (own, [169, 254, 169, 254]),
+        (own, [192, 0, 2, 80]),
+        (own, [224, 0, 0, 251]),
+        (own, [255, 255, 255, 255]),
+    ];
+    for (source, destination) in lies.into_iter().chain([(own, at)]) {
         let mut datagram = Vec::new();
-        lane.seal_packet(Moment(3), &packet(source), &mut datagram).unwrap();
+        lane.seal_packet(Moment(3), &packet(source, destination), &mut datagram).unwrap();
         socket.send_to(&datagram, gateway).unwrap();
     }
-    let size = packet([0; 4]).len() as u64;
+    let size = packet(own, at).len() as u64;
     let after = wait(5, "the honest packet is counted", || {
         let now = before(&running);
         now.iter().any(|(device, received)| device == "tomas/tablet" && *received > 0).then_some(now)
     });
-    assert_eq!(after.iter().find(|(device, _)| device == "tomas/tablet").unwrap().1, size, "one of three");
+    assert_eq!(after.iter().find(|(device, _)| device == "tomas/tablet").unwrap().1, size, "one of all");
     assert_eq!(after.iter().find(|(device, _)| device == "mara/laptop").unwrap().1, honest[0].1);
     running.world.run("tunnel stop harbour").is(0);
 }

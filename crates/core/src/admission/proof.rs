@@ -15,6 +15,19 @@ pub enum ProofKind {
     SharedSecret,
 }
 
+impl ProofKind {
+    /// The word for it, as orders say it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Key => "key",
+            Self::Certificate => "certificate",
+            Self::Account => "account",
+            Self::SharedSecret => "shared-secret",
+        }
+    }
+}
+
 /// What a device that is admitted can show.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "by", rename_all = "kebab-case")]

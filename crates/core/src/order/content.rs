@@ -1,6 +1,6 @@
 //! What a gateway is to be, and computing it from the estate.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
 
 use ipnet::{IpNet, Ipv4Net};
@@ -94,6 +94,17 @@ pub struct Content {
     pub certificate: Vec<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub publish: Option<OrderPublish>,
+}
+
+impl Content {
+    /// What whoever carries this out must know, each by its name: `tunnel quill`, `proof account`. Something that a later version
+    /// adds and that must not be passed over gets a name of its own here.
+    #[must_use]
+    pub fn needs(&self) -> BTreeSet<String> {
+        let tunnels = self.listeners.iter().map(|listener| format!("tunnel {}", listener.tunnel.word()));
+        let proofs = self.admit.iter().map(|admit| admit.proof.kind()).collect::<HashSet<_>>();
+        tunnels.chain(proofs.into_iter().map(|kind| format!("proof {}", kind.word()))).collect()
+    }
 }
 
 /// What an estate says about one gateway.

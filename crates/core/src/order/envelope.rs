@@ -1,5 +1,7 @@
 //! Numbering, signing, verifying.
 
+use std::collections::BTreeSet;
+
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use ed25519_dalek::{Signature, Signer as _, SigningKey, Verifier as _, VerifyingKey};
@@ -12,6 +14,9 @@ use crate::{Problem, Result};
 
 /// The format that this code writes and reads.
 pub const FORMAT: &str = "yestrel order 2";
+
+/// What this code knows of that an order may need. Whether a kind of tunnel is there, the agent says that runs it.
+const KNOWN: [&str; 4] = ["proof key", "proof certificate", "proof account", "proof shared-secret"];
 
 /// An order.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -27,6 +32,8 @@ pub struct Order {
     /// The estate's new key: whoever carries this order out obeys that one from then on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub successor: Option<PublicKey>,
+    /// What whoever carries it out must know, each by its name.
+    pub needs: BTreeSet<String>,
     pub content: Content,
 }
 
@@ -66,6 +73,7 @@ pub fn sign(
         previous: previous.into(),
         issued,
         successor: None,
+        needs: content.needs(),
         content,
     };
     let order = canonical(&order);
@@ -108,18 +116,27 @@ impl Envelope {
     /// The text is not an order of a format that this version reads.
     pub fn read(&self) -> Result<Order> {
         #[derive(Deserialize)]
-        struct Format {
+        struct Head {
             format: String,
+            #[serde(default)]
+            needs: BTreeSet<String>,
         }
         let unreadable = |_| {
             Problem::refused("the order cannot be read")
                 .why("its text is cut short or altered")
                 .try_("yestrel rollout   to send it again")
         };
-        let Format { format } = serde_json::from_str(&self.order).map_err(unreadable)?;
+        let Head { format, needs } = serde_json::from_str(&self.order).map_err(unreadable)?;
         if format != FORMAT {
             return Err(Problem::refused(format!("the order has the format {format:?}"))
                 .why(format!("this version carries out {FORMAT:?}"))
+                .try_("bring the agent to the version of the command that made the order"));
+        }
+        // Before the rest: what is not known may stand there in a form that cannot be read.
+        let known = |need: &String| KNOWN.contains(&need.as_str()) || need.strip_prefix("tunnel ").is_some();
+        if let Some(unknown) = needs.iter().find(|need| !known(need)) {
+            return Err(Problem::refused(format!("the order needs {unknown:?}"))
+                .why("this version does not know it, and passing it over could let in whom the order keeps out")
                 .try_("bring the agent to the version of the command that made the order"));
         }
         serde_json::from_str(&self.order).map_err(unreadable)

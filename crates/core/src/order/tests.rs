@@ -65,6 +65,22 @@ fn two_copies_of_an_estate_are_noticed() {
     assert!(may_follow(None, &order, &hash, "boatyard").is_err(), "another gateway's");
 }
 
+/// What stands there in a form of later is refused by its name, and not as damaged or, worse, passed over.
+#[test]
+fn what_an_order_needs_and_is_not_known_is_refused_by_name() {
+    let order = envelope(13, "x").read().unwrap();
+    assert_eq!(order.needs.iter().map(String::as_str).collect::<Vec<_>>(), ["proof key", "tunnel quill"]);
+    let text = envelope(13, "x").order;
+    let with = |text: String| Envelope { order: text, signature: String::new(), successor_signature: None };
+    for text in [
+        text.replace(r#""needs":["#, r#""needs":["policies","#),
+        text.replace(r#""needs":["#, r#""needs":["proof dance","#).replace(r#""by":"key""#, r#""by":"dance""#),
+    ] {
+        let refused = with(text).read().unwrap_err();
+        assert!(refused.error.contains("\"policies\"") || refused.error.contains("\"proof dance\""), "{refused:?}");
+    }
+}
+
 #[test]
 fn a_newer_format_is_named() {
     let newer = Envelope {
