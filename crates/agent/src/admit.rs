@@ -5,14 +5,16 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
+use ipnet::IpNet;
 use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};
 use yestrel_core::admission::lease::Leases;
-use yestrel_core::admission::{Admission, Claim, Reason, Refusal, Roll, Shown, decide};
+use yestrel_core::admission::{Admission, Bounds, Claim, Reason, Refusal, Roll, Shown, decide};
 use yestrel_core::exchange::NewsEvent;
 use yestrel_core::exchange::agent::Live;
 use yestrel_core::keys::PublicKey;
 use yestrel_core::order::{Order, Revoked};
+use yestrel_core::pool::gateway_address;
 use yestrel_core::tunnel::Settings;
 use yestrel_net::clock;
 use yestrel_net::plane::Plane;
@@ -28,6 +30,8 @@ pub struct InForce {
     pub roll: Roll,
     /// Addresses that were given with credentials, by listener: they are never leased.
     given: HashMap<String, HashSet<Ipv4Addr>>,
+    /// Of all listeners.
+    pools: Vec<IpNet>,
 }
 
 impl InForce {
@@ -40,7 +44,8 @@ impl InForce {
                 given.entry(at.clone()).or_default().insert(address);
             }
         }
-        Self { number: order.number, hash, roll: Roll::new(order.content), given }
+        let pools = order.content.listeners.iter().map(|listener| listener.pool.into()).collect();
+        Self { number: order.number, hash, roll: Roll::new(order.content), given, pools }
     }
 }
 
@@ -98,6 +103,20 @@ impl Shared {
 
     pub(crate) fn set_in_force(&self, in_force: Option<InForce>) {
         *self.in_force.write() = in_force.map(Arc::new);
+        for seat in self.seats.all() {
+            self.bound(&seat);
+        }
+    }
+
+    /// Says where a device's packets may go, by the order in force. Who is not let in any more goes nowhere.
+    fn bound(&self, seat: &Seat) {
+        let pools = self.in_force().map(|in_force| in_force.pools.clone()).unwrap_or_default();
+        let reach = self.decide(&seat.listener, Shown::Session(seat.identity));
+        let (gateway, reach) = match &reach {
+            Ok(admission) => (gateway_address(&admission.pool), admission.reach.as_slice()),
+            Err(_) => (Ipv4Addr::UNSPECIFIED, [].as_slice()),
+        };
+        seat.set_bounds(Bounds::new(gateway.into(), reach, &pools));
     }
 
     /// How inner traffic meets the site.
@@ -179,6 +198,7 @@ impl Shared {
             inner,
             leased,
         };
+        self.bound(&seat);
         self.seats.insert(seat);
         event
     }

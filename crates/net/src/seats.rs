@@ -8,11 +8,12 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use ipnet::IpNet;
 use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};
+use yestrel_core::admission::Bounds;
 use yestrel_core::keys::PublicKey;
 use yestrel_wire::Moment;
 use yestrel_wire::counters::Counters;
 
-use crate::packets::Sender;
+use crate::packets::{Sender, ends};
 
 /// How inner packets get to the other end of one session: all that the data path knows of a tunnel.
 pub trait Carrier: Send + Sync {
@@ -36,6 +37,8 @@ pub struct Seat {
     pub software: String,
     pub counters: Arc<Counters>,
     inner: RwLock<IpNet>,
+    /// Where its packets may go; nowhere, until somebody has said.
+    bounds: RwLock<Option<Bounds>>,
     from: Mutex<SocketAddr>,
     carrier: RwLock<Arc<dyn Carrier>>,
 }
@@ -64,6 +67,7 @@ impl Seat {
             software: software.into(),
             counters,
             inner: RwLock::new(inner),
+            bounds: RwLock::default(),
             from: Mutex::new(from),
             carrier: RwLock::new(carrier),
         })
@@ -73,6 +77,19 @@ impl Seat {
     #[must_use]
     pub fn inner(&self) -> IpNet {
         *self.inner.read()
+    }
+
+    /// Says where the device's packets may go from now on.
+    pub fn set_bounds(&self, bounds: Bounds) {
+        *self.bounds.write() = Some(bounds);
+    }
+
+    /// Whether a packet from the device may go on: from its own address, to where it may go.
+    #[must_use]
+    pub fn passes(&self, packet: &[u8]) -> bool {
+        ends(packet).is_some_and(|(source, destination)| {
+            self.owns(source) && self.bounds.read().as_ref().is_some_and(|bounds| bounds.lets(destination))
+        })
     }
 
     /// Whether a packet with this source is the device's own.

@@ -16,7 +16,7 @@ use yestrel_core::keys::Secret;
 use yestrel_core::order::OrderListener;
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
-use yestrel_net::packets::{Batch, Receiver, Sender, Udp, ends};
+use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
 use yestrel_net::seats::{Carrier, Seat};
 use yestrel_wire::Moment;
 use yestrel_wire::counters::Counters;
@@ -167,8 +167,8 @@ impl Running {
         receiver.receive(&self.back, |from, datagram| {
             let Some((session, packet)) = taken(datagram) else { return };
             let Some(seat) = self.shared.seats.get(session) else { return };
-            // A device speaks only from its own address.
-            if !ends(packet).is_some_and(|(source, _)| seat.owns(source)) {
+            // A device speaks only from its own address, and only to where it may go.
+            if !seat.passes(packet) {
                 return;
             }
             let counters = seat.counters.clone();

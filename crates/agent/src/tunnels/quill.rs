@@ -15,7 +15,7 @@ use yestrel_core::order::OrderListener;
 use yestrel_core::tunnel::{self, Settings as Given, quill};
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
-use yestrel_net::packets::{Batch, Receiver, Sender, Udp, ends};
+use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
 use yestrel_net::seats::{Carrier, Seat};
 use yestrel_wire::Moment;
 use yestrel_wire::quill::frame::{Frame, frames};
@@ -351,9 +351,8 @@ impl Quill {
         for frame in frames(body) {
             match frame {
                 Ok(Frame::Data(packet)) => {
-                    // A device speaks only from its own address.
-                    let own = |seat: &Arc<Seat>| ends(packet).is_some_and(|(source, _)| seat.owns(source));
-                    if seat.as_ref().is_some_and(own) {
+                    // A device speaks only from its own address, and only to where it may go.
+                    if seat.as_ref().is_some_and(|seat| seat.passes(packet)) {
                         lane.count_received(packet.len());
                         batch.push(packet);
                     }

@@ -21,6 +21,6 @@ mod roll;
 pub use claim::{Claim, Shown};
 pub use decide::{Admission, decide};
 pub use proof::{Proof, ProofKind, account_purpose, shared_secret_purpose};
-pub use reach::{is_everything, within};
+pub use reach::{Bounds, is_everything, within};
 pub use reason::{Reason, Refusal};
 pub use roll::Roll;

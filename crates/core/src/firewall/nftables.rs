@@ -141,9 +141,19 @@ impl Intent {
             if !within.is_empty() {
                 let name = format!("reach{suffix}");
                 script.pairs(&name, version.type_(), &within);
-                let rule = format!("iifname \"{tunnel}\" {header} saddr . {header} daddr @{name} accept");
-                arrive.push(rule.clone());
-                pass.push(rule);
+                let accept =
+                    |name: &str| format!("iifname \"{tunnel}\" {header} saddr . {header} daddr @{name} accept");
+                pass.push(accept(&name));
+                // The gateway's own addresses and services are reached only where a reach names them; everything names none.
+                let named: Vec<_> = self.allows.iter().filter(|allows| allows.to.prefix_len() > 0).cloned().collect();
+                let named = pairs(&named, version);
+                if named.len() == within.len() {
+                    arrive.push(accept(&name));
+                } else if !named.is_empty() {
+                    let name = format!("named{suffix}");
+                    script.pairs(&name, version.type_(), &named);
+                    arrive.push(accept(&name));
+                }
             }
             for rule in narrow(&self.allows, version) {
                 arrive.push(format!("iifname \"{tunnel}\" {rule}"));
@@ -285,6 +295,22 @@ mod tests {
         let script = intent.nftables();
         assert!(script.contains("{ 2001:db8:187::/64 . 2001:db8:44::/48 }"), "{script}");
         assert_eq!(script.matches("ip6 saddr . ip6 daddr @reach6 accept").count(), 2, "{script}");
+    }
+
+    /// A device with a full tunnel reaches the world through the gateway, and not the gateway's own services.
+    #[test]
+    fn everything_does_not_name_the_gateway_itself() {
+        let mut intent = Intent::of(&sample::content(), "yestrel0");
+        let accept = |script: &str, set: &str| script.matches(&format!("ip daddr @{set} accept")).count();
+        intent.allows[0].to = "0.0.0.0/0".parse().unwrap();
+        let script = intent.nftables();
+        assert_eq!((accept(&script, "reach4"), accept(&script, "named4")), (1, 0), "{script}");
+        let mut other = intent.allows[0].clone();
+        other.to = "10.44.0.0/22".parse().unwrap();
+        intent.allows.push(other);
+        let script = intent.nftables();
+        assert_eq!((accept(&script, "reach4"), accept(&script, "named4")), (1, 1), "{script}");
+        assert!(script.contains("set named4 {\n    type ipv4_addr . ipv4_addr\n    flags interval\n    elements = { 10.187.44.0/24 . 10.44.0.0/22 }"), "{script}");
     }
 
     #[test]
