@@ -162,6 +162,27 @@ fn a_key_belongs_to_one_credential_for_ever() {
 }
 
 #[test]
+fn a_key_that_would_let_in_everybody_is_refused() {
+    let mut world = World::new();
+    world.device("mara/laptop");
+    // The seven points of low order, as an attacker would write them.
+    let near_the_prime = |lowest: u8| {
+        let mut bytes = [0xff; 32];
+        (bytes[0], bytes[31]) = (lowest, 0x7f);
+        bytes
+    };
+    let mut one = [0; 32];
+    one[0] = 1;
+    for point in [one, near_the_prime(0xec), near_the_prime(0xed), near_the_prime(0xee)] {
+        let public_key = Some(yestrel_core::keys::PublicKey(point));
+        let wish = CredentialWish { public_key, ..CredentialWish::default() };
+        let refused = credential::issue(&mut world.context, "mara/laptop", &wish).unwrap_err();
+        assert!(refused.error.contains("lets in everybody"), "{refused:?}");
+    }
+    assert_eq!(world.count::<Credential>(), 0);
+}
+
+#[test]
 fn a_pool_that_is_full_refuses_the_whole_credential() {
     let mut world = World::new();
     for number in 0..5 {

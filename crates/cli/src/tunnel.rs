@@ -1,15 +1,21 @@
 //! `yestrel tunnel`
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4, TcpStream};
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use clap::Subcommand;
+use ring::rand::SecureRandom as _;
+use yestrel_actions::credential::handover;
 use yestrel_core::admission::is_everything;
 use yestrel_core::exchange::device::{Addresses, Echo, EchoAnswer, LookUp, TunnelState, TunnelStatus};
 use yestrel_core::findings::{Finding, Grade};
+use yestrel_core::keys::KeyPair;
+use yestrel_core::x509::agreement;
 use yestrel_core::{Problem, Result};
 use yestrel_device::running;
 use yestrel_net::fetch;
+use zeroize::Zeroizing;
 
 use crate::global::Global;
 use crate::output::{Cell, FormatName, Table, list};
@@ -39,6 +45,15 @@ pub enum Command {
         #[arg(long, value_name = "URL")]
         seen_by: Option<String>,
     },
+    /// Make a key pair on this device: the private half stays here, the public half is written out for the administrator
+    #[command(
+        after_help = "Example:\n  yestrel tunnel keys --to own.key > own.pub\n  yestrel credential issue mara/laptop --public-key own.pub   (the administrator)\n  yestrel connect mara.yestrel --private-key own.key\n\nBoth are PEM (RFC 8410); whatever makes X25519 keys in that form will do as well."
+    )]
+    Keys {
+        /// Where the private half goes: a file that is not there yet
+        #[arg(long, value_name = "FILE")]
+        to: PathBuf,
+    },
     /// Take back what a crashed tunnel left: started by the tunnel itself
     #[command(hide = true)]
     Keep { name: String },
@@ -47,6 +62,17 @@ pub enum Command {
 pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     match command {
+        Command::Keys { to } => {
+            let mut random = Zeroizing::new([0; 32]);
+            ring::rand::SystemRandom::new()
+                .fill(&mut random[..])
+                .map_err(|_| Problem::failed("the system gives no random bytes"))?;
+            let pair = KeyPair::from_random(*random);
+            handover::write_bytes(&to, agreement::write_private(&pair.private)?.as_bytes())?;
+            output.note(&format!("the private half is in {}; it goes nowhere else", to.display()));
+            output.write_always(agreement::write_public(&pair.public).trim_end());
+            Ok(())
+        }
         Command::List => {
             let mut table = Table::new(
                 &[

@@ -79,6 +79,16 @@ impl std::fmt::Debug for PublicKey {
     }
 }
 
+impl PublicKey {
+    /// Whether this X25519 key agrees on secrets that depend on the other's private key. With the few points of low order each
+    /// result is zero (RFC 7748 section 6.1), so that such a key would let in whoever names it. Costs one curve operation.
+    #[must_use]
+    pub fn agrees(&self) -> bool {
+        let any = x25519_dalek::StaticSecret::from([0x5a; 32]);
+        any.diffie_hellman(&x25519_dalek::PublicKey::from(self.0)).was_contributory()
+    }
+}
+
 impl std::str::FromStr for PublicKey {
     type Err = Problem;
 

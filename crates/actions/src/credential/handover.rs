@@ -10,8 +10,8 @@ use age::secrecy::SecretString;
 use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{Credential, CredentialKind, Gateway, IssuedCertificate, Listener, Site, Told};
 use yestrel_core::handover::{FORMAT, Handover, HandoverAccount, HandoverCertificate, HandoverWay, LONGEST};
-use yestrel_core::keys::{KeyPair, Secret};
 use yestrel_core::tunnel::WayIn;
+use yestrel_core::x509::agreement;
 use yestrel_core::{Problem, Result, moment};
 use yestrel_store::Book;
 use zeroize::Zeroizing;
@@ -268,12 +268,10 @@ pub fn open(
     }
     let mut handover = Handover::read(&text)?;
     if let Some(path) = private_key {
-        let key = fs::read_to_string(path).map_err(cannot)?;
-        let key: Secret = serde_json::from_value(serde_json::Value::String(key.trim().into())).map_err(|_| {
-            Problem::words(format!("{} holds no private key", path.display())).why("32 bytes in base64 are expected")
-        })?;
-        KeyPair::public_of(&key)?;
-        handover.device_key = Some(key);
+        let bytes = Zeroizing::new(fs::read(path).map_err(|error| {
+            Problem::failed(format!("the private key {} cannot be read", path.display())).why(error.to_string())
+        })?);
+        handover.device_key = Some(agreement::read_private(&bytes)?);
     }
     let holds_another = handover.account.is_some() || handover.certificate.is_some();
     if handover.device_key.is_none() && !holds_another {

@@ -14,7 +14,7 @@ use yestrel_core::keys::{KeyPair, PublicKey, Secret};
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
 use yestrel_core::x509::names::SubjectName;
 use yestrel_core::x509::request::{self, Request};
-use yestrel_core::x509::{Algorithm, PrivateKey, key};
+use yestrel_core::x509::{Algorithm, PrivateKey, agreement, key};
 use yestrel_core::{Problem, Result, moment, pool};
 use yestrel_store::Book;
 use yestrel_store::records::Address;
@@ -163,6 +163,9 @@ pub(super) fn check_wish(wish: &Wish, now: Timestamp) -> Result<()> {
         }
         CredentialKind::Certificate | CredentialKind::Password if wish.once => {
             Some("--once is for key pairs, which the tunnel quill ends with their session")
+        }
+        CredentialKind::KeyPair if wish.public_key.is_some_and(|key| !key.agrees()) => {
+            return Err(agreement::lets_in_everybody());
         }
         CredentialKind::Password if wish.public_key.is_some() || wish.request.is_some() => {
             Some("an account has no key")

@@ -631,7 +631,7 @@ fn bad_words_about_authorities_change_nothing() {
         ("authority publish --not-at nowhere", 2, "no gateway"),
         ("authority retire root --reason closed --yes", 3, "still needed"),
         ("authority retire issuing --reason", 2, "--reason"),
-        ("credential issue mara/phone --kind certificate --public-key AAAA", 2, "44 characters"),
+        ("credential issue mara/phone --kind certificate --public-key skerry.key", 2, "public key"),
         ("credential issue mara/phone --kind certificate --authority nothing", 2, "no authority"),
         ("credential issue mara/phone --kind certificate --second-factor", 2, "belongs to an account"),
         ("credential issue mara/phone --kind certificate --once", 2, "--once is for key pairs"),

@@ -245,3 +245,41 @@ fn a_reader_that_goes_away_is_no_error() {
         .unwrap();
     assert!(output.stderr.is_empty(), "{}", String::from_utf8_lossy(&output.stderr));
 }
+
+/// A pair that is made here, before a judge of its own; one that the judge made; and what is neither.
+#[test]
+fn a_device_makes_its_own_key_pair_and_the_estate_sees_the_public_half_alone() {
+    let world = World::estate();
+    let public = world.run("tunnel keys --to own.key").is(0).says("it goes nowhere else").out;
+    assert_eq!(world.run("tunnel keys --to own.key --quiet").code, 1, "never written over");
+    assert_eq!(
+        std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(world.path("own.key")).unwrap().permissions())
+            & 0o777,
+        0o600
+    );
+    world.judge("openssl pkey -in own.key -noout -text").is(0).says("X25519 Private-Key");
+    assert_eq!(world.judge("openssl pkey -in own.key -pubout").is(0).out, public);
+    world.write("own.pub", &public);
+    world
+        .judge("openssl genpkey -algorithm X25519 -out other.key && openssl pkey -in other.key -pubout -out other.pub")
+        .is(0);
+    world
+        .judge("openssl genpkey -algorithm ED25519 -out signs.key && openssl pkey -in signs.key -pubout -out signs.pub")
+        .is(0);
+    // Zero, as an attacker would hand it in.
+    world.write("zero.pub", "-----BEGIN PUBLIC KEY-----\nMCowBQYDK2VuAyEAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA=\n-----END PUBLIC KEY-----\n");
+    world.run("site add harbour --network 10.44.0.0/22").is(0);
+    world.run("user add mara").is(0);
+    world.run("device add mara/laptop").is(0);
+    let before = world.everything();
+    for (file, code, why) in [
+        ("own.key", 2, "PUBLIC KEY"),
+        ("signs.pub", 2, "another algorithm than X25519"),
+        ("zero.pub", 3, "lets in everybody"),
+        ("skerry", 2, "public key of a device"),
+        ("nowhere.pub", 1, "cannot be read"),
+    ] {
+        world.run(&format!("credential issue mara/laptop --public-key {file}")).is(code).says(why);
+    }
+    assert_eq!(world.everything(), before);
+}

@@ -464,11 +464,10 @@ fn handovers_that_are_not_whole_not_ours_or_not_opened_are_refused() {
     connect(&world, "sealed.yestrel", "").is(2).says("passphrase");
     connect(&world, "sealed.yestrel", "--passphrase-file wrong").is(3).says("passphrase is wrong");
     connect(&world, "sealed.yestrel", "--background --passphrase-file passphrase").is(0);
-    let made = yestrel_core::keys::KeyPair::from_random([42; 32]);
-    world.write("own.key", &made.private.reveal_base64());
+    world.write("own.pub", &world.run("tunnel keys --to own.key").is(0).out);
     world.run("device add mara/phone").is(0);
-    world.run(&format!("credential issue mara/phone --public-key {}", made.public)).is(0);
-    world.run(&format!("credential issue mara/phone --public-key {}", made.public)).is(3);
+    world.run("credential issue mara/phone --public-key own.pub").is(0);
+    world.run("credential issue mara/phone --public-key own.pub").is(3);
     world.run("rollout --yes").is(0);
     world.run("credential handover mara/phone --to phone.yestrel").is(0);
     assert!(!world.read("phone.yestrel").lines().any(|line| line.starts_with("device_key")));

@@ -14,8 +14,10 @@
 //! | `status` | answers on the state of one certificate |
 //! | `signed` | data signed with a certificate (RFC 5652) |
 //! | `bring` | keys and certificates that were made elsewhere |
+//! | `agreement` | key pairs that a device makes for itself |
 //! | `parts` | what all of these are made of: names, moments, PEM |
 
+pub mod agreement;
 pub mod bring;
 pub mod certificate;
 pub mod key;
