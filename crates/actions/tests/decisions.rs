@@ -283,6 +283,45 @@ fn suspending_keeps_the_credential_and_only_marks_it_in_the_order() {
     assert!(people::set_user_state(&mut world.context, "mara", UserState::Active).unwrap().what.is_some());
 }
 
+/// A change goes to the gateways that it affects, whatever else waits elsewhere.
+#[test]
+fn a_change_is_carried_to_whom_it_affects_and_to_nobody_else() {
+    let mut world = World::new();
+    world.issue("mara/laptop");
+    let boatyard = Host { name: "boatyard".into(), ..world.context.read(|book| book.need("harbour")).unwrap() };
+    world.context.write(|book| book.add(&boatyard)).unwrap();
+    let dialled = Some("slip.skerry.example".into());
+    let wish = gateway::Wish { dialled, ..gateway::Wish::default() };
+    gateway::create(&mut world.context, "boatyard", "boatyard", &wish).unwrap();
+    // Both have carried out an order before; at the boatyard something waits.
+    for name in ["harbour", "boatyard"] {
+        world
+            .context
+            .write(|book| {
+                let mut gateway: yestrel_core::estate::Gateway = book.need(name)?;
+                gateway.order_number = 1;
+                book.put(&gateway)
+            })
+            .unwrap();
+    }
+    let wish = ListenerWish { pool: Some("10.191.0.0/24".into()), ..ListenerWish::default() };
+    listener::open(&mut world.context, "boatyard", &wish).unwrap();
+    let ended = credential::revoke(&mut world.context, &whose("mara/laptop"), "lost", &mut |_, _| {}).unwrap();
+    assert_eq!(ended.gateways, ["harbour".to_owned()].into());
+    let mut told = Vec::new();
+    let outcomes = yestrel_actions::carry::carry(&mut world.context, &ended.gateways, &mut |plans| {
+        told.extend(plans.iter().map(|plan| plan.gateway.clone()));
+    })
+    .unwrap();
+    assert_eq!(told, ["harbour"]);
+    assert_eq!(outcomes.iter().map(|outcome| outcome.gateway.as_str()).collect::<Vec<_>>(), ["harbour"]);
+    // A change that affects nobody is carried to nobody.
+    people::add_user(&mut world.context, "ines", &UserWish::default()).unwrap();
+    let nobody = people::set_user_state(&mut world.context, "ines", UserState::Suspended).unwrap();
+    assert!(nobody.gateways.is_empty());
+    assert!(yestrel_actions::carry::carry(&mut world.context, &nobody.gateways, &mut |_| {}).unwrap().is_empty());
+}
+
 #[test]
 fn a_reach_that_grows_makes_handovers_stale_and_one_that_shrinks_does_not() {
     let mut world = World::new();

@@ -5,9 +5,10 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use clap::Subcommand;
+use ipnet::IpNet;
 use ring::rand::SecureRandom as _;
 use yestrel_actions::credential::handover;
-use yestrel_core::admission::is_everything;
+use yestrel_core::admission::{Bounds, is_everything};
 use yestrel_core::exchange::device::{Addresses, Echo, EchoAnswer, LookUp, TunnelState, TunnelStatus};
 use yestrel_core::findings::{Finding, Grade};
 use yestrel_core::keys::KeyPair;
@@ -196,8 +197,15 @@ fn prove(
     });
     // Somewhere within reach that is not the gateway itself.
     let target = reach.map(|reach| *reach.ip()).or_else(|| {
-        tunnel.reach.iter().find_map(|range| {
-            if let IpAddr::V4(start) = range.network() { Some(Ipv4Addr::from(u32::from(start) + 1)) } else { None }
+        // The first address of a range; where that is one that no reach means, one of those that are for documentation (RFC 5737).
+        let bounds = Bounds::new(gateway.into(), &tunnel.reach, &[]);
+        let meant = |address: &Ipv4Addr| bounds.lets(IpAddr::V4(*address));
+        tunnel.reach.iter().find_map(|range| match range {
+            IpNet::V4(range) => {
+                let first = Ipv4Addr::from(u32::from(range.network()).saturating_add(1));
+                [first, Ipv4Addr::new(192, 0, 2, 1)].into_iter().find(|one| range.contains(one) && meant(one))
+            }
+            IpNet::V6(_) => None,
         })
     });
     if let Some(target) = target {

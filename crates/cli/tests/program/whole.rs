@@ -232,6 +232,49 @@ fn leaked(world: &World) -> String {
     world.shell("cafe-router", "nft list counters table inet watch").is(0).out
 }
 
+/// The gateway's own services, other devices and the link are reached only where a reach names them, by the agent and the firewall.
+#[test]
+fn a_full_tunnel_does_not_reach_the_gateways_own_services_unless_they_are_named() {
+    let world = World::harbour(NAMESPACES);
+    world.run("gateway change harbour --dialled 203.0.113.10").is(0);
+    world.run("listener change harbour/quill --reach everything --resolvers 10.44.0.1").is(0);
+    world.admit("mara", "mara/laptop");
+    world.run("rollout --yes").is(0);
+    world.run("credential handover mara/laptop --to mara.yestrel --yes").is(0);
+    // A service for the people of the site on the gateway's own host, and a resolver beside it.
+    let serve = |port: u16, kind: &str| {
+        let script = format!(
+            "import socket\ns=socket.socket(socket.AF_INET, socket.{kind}); s.bind((\"10.44.0.1\",{port}))\n\
+             if socket.{kind} == socket.SOCK_STREAM:\n  s.listen()\n  while True: s.accept()[0].send(b\"office\")\n\
+             while True:\n  _, who = s.recvfrom(99)\n  s.sendto(b\"office\", who)\n"
+        );
+        world.write(&format!("serve-{port}.py"), &script);
+        let path = world.path(&format!("serve-{port}.py"));
+        world.shell("harbour", &format!("nohup python3 {} >/dev/null 2>&1 &", path.display())).is(0);
+    };
+    serve(631, "SOCK_STREAM");
+    serve(53, "SOCK_DGRAM");
+    wait(10, "both", || {
+        let listening = world.shell("harbour", "ss -lntu").out;
+        (listening.contains("10.44.0.1:631") && listening.contains("10.44.0.1:53")).then_some(())
+    });
+    connect(&world, "");
+    let ask = |port: u16, kind: &str| {
+        let script = format!(
+            "import socket; s=socket.socket(socket.AF_INET, socket.{kind}); s.settimeout(2); s.connect((\"10.44.0.1\",{port})); s.send(b\"?\"); print(s.recv(9))"
+        );
+        world.shell("mara-laptop", &format!("python3 -c '{script}'"))
+    };
+    world.run(TICKETS).is(0);
+    ask(53, "SOCK_DGRAM").is(0).says("office");
+    ask(631, "SOCK_STREAM").is(1).says("timed out");
+    world.on_laptop("yestrel tunnel prove").is(0).says("10.187.44.1 answers from inside");
+    // Named, it is reached.
+    world.run("listener change harbour/quill --reach 10.44.0.0/22").is(0);
+    world.run("rollout --yes").is(0);
+    wait(10, "the service", || (ask(631, "SOCK_STREAM").code == 0).then_some(()));
+}
+
 #[test]
 fn with_reach_everything_nothing_leaks_beside_the_tunnel() {
     let world = World::harbour(NAMESPACES);

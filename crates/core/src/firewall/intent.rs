@@ -6,6 +6,7 @@ use ipnet::IpNet;
 
 use super::{Protocol, Service};
 use crate::order::Content;
+use crate::pool::gateway_address;
 
 /// Addresses that are spoken of together: the pool of a listener, the networks of the site.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -75,12 +76,26 @@ impl Intent {
         opens.extend(
             content.publish.iter().map(|publish| outside(Service::tcp(publish.port), "state of certificates".into())),
         );
-        opens.extend(pools.iter().map(|pool| Opens {
-            service: None,
-            from: Some(pool.clone()),
-            at: None,
-            for_: "is it there".into(),
-        }));
+        for (listener, pool) in content.listeners.iter().zip(&pools) {
+            opens.push(Opens {
+                service: None,
+                from: Some(pool.clone()),
+                at: Some(gateway_address(&listener.pool).into()),
+                for_: "is it there".into(),
+            });
+            // A full tunnel names none of the gateway's own addresses; a resolver that runs there is meant all the same.
+            let named = |resolver: &IpAddr| {
+                listener.reach.iter().any(|range| range.prefix_len() > 0 && range.contains(resolver))
+            };
+            for resolver in listener.resolvers.iter().filter(|resolver| !named(resolver)) {
+                opens.extend([Service::udp(53), Service::tcp(53)].map(|service| Opens {
+                    service: Some(service),
+                    from: Some(pool.clone()),
+                    at: Some(*resolver),
+                    for_: "names".into(),
+                }));
+            }
+        }
         if let Some(at) = content.metrics {
             let ranges = pools.iter().flat_map(|pool| pool.ranges.clone()).collect();
             opens.push(Opens {
@@ -133,6 +148,27 @@ mod tests {
         assert_eq!(intent.masquerade.len(), 1);
         content.masquerade = false;
         assert!(Intent::of(&content, "yestrel0").masquerade.is_empty());
+    }
+
+    /// The gateway may itself be the resolver of its site, as many routers are.
+    #[test]
+    fn names_can_be_asked_of_the_gateway_through_a_full_tunnel() {
+        let mut content = sample::content();
+        content.listeners[0].resolvers = vec!["10.44.0.1".parse().unwrap()];
+        let names = |content: &Content| {
+            let intent = Intent::of(content, "yestrel0");
+            intent.opens.iter().filter(|opens| opens.for_ == "names").map(|opens| opens.at).collect::<Vec<_>>()
+        };
+        assert_eq!(names(&content), [], "the reach names it");
+        content.listeners[0].reach = vec!["0.0.0.0/0".parse().unwrap()];
+        assert_eq!(names(&content), [Some("10.44.0.1".parse().unwrap()); 2]);
+        let script = Intent::of(&content, "yestrel0").nftables();
+        for protocol in ["udp", "tcp"] {
+            let rule = format!(
+                "ip saddr {{ 10.187.44.0/24 }} ip daddr 10.44.0.1 {protocol} dport 53 accept comment \"names\""
+            );
+            assert!(script.contains(&rule), "{script}");
+        }
     }
 
     #[test]
