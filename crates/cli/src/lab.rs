@@ -6,14 +6,14 @@ use std::time::Duration;
 use clap::{Subcommand, ValueEnum};
 use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
-use yestrel_lab::{Kind, Lab, Mode};
+use yestrel_lab::{Fault, HostState, Kind, Lab, Mode};
 
 use crate::ask::data_folder;
 use crate::global::Global;
 use crate::output::{Cell, Table, list};
 
 #[derive(Clone, Copy, ValueEnum)]
-pub enum Fault {
+pub enum FaultName {
     /// Its management does not answer
     Unreachable,
     /// Its agent is killed, and not started again
@@ -53,7 +53,7 @@ pub enum Command {
         host: String,
         /// What breaks
         #[arg(long, value_enum, default_value = "unreachable")]
-        how: Fault,
+        how: FaultName,
         #[arg(long, value_name = "FOLDER")]
         folder: Option<PathBuf>,
     },
@@ -147,7 +147,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let lab = Lab::open(&folder(said))?;
             let mut table = Table::new(&["name", "kind", "state", "addresses", "via"], "");
             for host in lab.hosts() {
-                let grade = if host.state == "running" { Grade::Good } else { Grade::Bad };
+                let grade = if host.state == HostState::Running { Grade::Good } else { Grade::Bad };
                 let kind = match host.kind {
                     Kind::Outside => "outside",
                     Kind::Managed => "managed",
@@ -158,7 +158,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 table.row(vec![
                     host.name.into(),
                     kind.into(),
-                    Cell::State(grade, host.state),
+                    Cell::State(grade, host.state.to_string()),
                     list(&host.addresses),
                     host.via.into(),
                 ]);
@@ -166,13 +166,13 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.table(&table);
         }
         Command::Break { host, how, folder: said } => {
-            let word = match how {
-                Fault::Unreachable => "unreachable",
-                Fault::Agent => "agent",
-                Fault::Cable => "cable",
+            let fault = match how {
+                FaultName::Unreachable => Fault::Unreachable,
+                FaultName::Agent => Fault::Agent,
+                FaultName::Cable => Fault::Cable,
             };
-            Lab::open(&folder(said))?.break_host(&host, word)?;
-            output.say(&format!("{host} is broken: {word}; yestrel lab mend {host}"));
+            Lab::open(&folder(said))?.break_host(&host, fault)?;
+            output.say(&format!("{host} is broken: {}; yestrel lab mend {host}", fault.word()));
         }
         Command::Point { name, to, folder: said } => {
             let address = Lab::open(&folder(said))?.point(&name, &to)?;

@@ -20,7 +20,7 @@ use yestrel_host::{folder, manage, probe};
 use yestrel_net::control;
 
 use crate::namespaces;
-use crate::plan::{self, HostPlan, Kind, Mode, NAMES, SITE_NAMES, Service};
+use crate::plan::{self, Fault, HostPlan, Kind, Mode, NAMES, SITE_NAMES, Service};
 use crate::services;
 use crate::world::{BUILT, POINTED, services_of};
 
@@ -122,8 +122,8 @@ fn loopback_of(address: IpAddr) -> IpAddr {
 }
 
 impl Machine {
-    fn broken(&self) -> Option<String> {
-        fs::read_to_string(self.folder.join("broken")).ok().map(|how| how.trim().to_owned())
+    fn broken(&self) -> Option<Fault> {
+        Fault::of(&self.folder)
     }
 
     fn agent_folder(&self) -> PathBuf {
@@ -150,7 +150,7 @@ impl Machine {
             return Err(Problem::refused(format!("{} cannot be managed", self.plan.name))
                 .why("nobody has given its owner's access away"));
         }
-        if self.broken().as_deref() == Some("unreachable") {
+        if self.broken() == Some(Fault::Unreachable) {
             return Err(Problem::failed(format!("the host {} cannot be reached", self.plan.name))
                 .why("its management does not answer; the lab has broken it")
                 .try_(format!("yestrel lab mend {}", self.plan.name)));
@@ -235,7 +235,7 @@ impl Machine {
 
     /// The stand-in of an init system: an agent that is wanted and not there is started.
     fn look_after(&self) {
-        let down = self.broken().as_deref() == Some("agent");
+        let down = self.broken() == Some(Fault::Agent);
         let mut agent = self.agent.lock();
         if down {
             if let Some(mut child) = agent.take() {

@@ -20,5 +20,5 @@ mod world;
 
 pub use host::run as run_host;
 pub use namespaces::missing as missing_for_namespaces;
-pub use plan::{Kind, Mode};
-pub use world::{HostStanding, Lab, enter};
+pub use plan::{Fault, Kind, Mode};
+pub use world::{HostStanding, HostState, Lab, enter};

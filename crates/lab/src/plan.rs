@@ -1,6 +1,7 @@
 //! The made-up world of Skerry Line: which hosts there are, how they are joined, and what runs on them.
 
 use std::net::{Ipv4Addr, SocketAddr};
+use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 
@@ -13,6 +14,39 @@ pub enum Mode {
     /// Processes on loopback.
     Processes,
 }
+
+/// What can be broken at a host.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Fault {
+    /// Its management does not answer.
+    Unreachable,
+    /// Its agent is killed, and not started again.
+    Agent,
+    /// Its first cable is cut.
+    Cable,
+}
+
+impl Fault {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Unreachable => "unreachable",
+            Self::Agent => "agent",
+            Self::Cable => "cable",
+        }
+    }
+
+    /// What is broken at the host with this folder.
+    pub(crate) fn of(folder: &Path) -> Option<Self> {
+        let word = std::fs::read_to_string(folder.join(BROKEN)).ok()?;
+        [Self::Unreachable, Self::Agent, Self::Cable].into_iter().find(|fault| fault.word() == word.trim())
+    }
+}
+
+/// The file in a host's folder that says what is broken.
+pub(crate) const BROKEN: &str = "broken";
 
 /// What a host is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

@@ -13,7 +13,7 @@ use yestrel_core::exchange::device::Stop;
 use yestrel_core::{Problem, Result};
 
 use crate::namespaces;
-use crate::plan::{self, HOSTS, Kind, Mode, Service};
+use crate::plan::{self, BROKEN, Fault, HOSTS, Kind, Mode, Service};
 
 /// The file that says to the hosts that their cables are laid.
 pub(crate) const BUILT: &str = "built";
@@ -30,12 +30,36 @@ pub struct Lab {
     pub missing: Option<String>,
 }
 
+/// Whether a host runs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HostState {
+    Running,
+    Broken(Fault),
+    Stopped,
+}
+
+impl std::fmt::Display for HostState {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Running => f.write_str("running"),
+            Self::Broken(fault) => write!(f, "broken: {}", fault.word()),
+            Self::Stopped => f.write_str("stopped"),
+        }
+    }
+}
+
+impl Serialize for HostState {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
 /// One host for a list.
 #[derive(Debug, Clone, Serialize)]
 pub struct HostStanding {
     pub name: String,
     pub kind: Kind,
-    pub state: String,
+    pub state: HostState,
     pub addresses: Vec<String>,
     /// What a `host add --via` takes.
     pub via: Option<String>,
@@ -171,11 +195,10 @@ impl Lab {
     #[must_use]
     pub fn hosts(&self) -> Vec<HostStanding> {
         let view = |host: &plan::HostPlan| {
-            let broken = fs::read_to_string(self.host_folder(host.name).join("broken")).ok();
-            let state = match (self.pid(host.name), broken) {
-                (None, _) => "stopped".into(),
-                (Some(_), Some(how)) => format!("broken: {}", how.trim()),
-                (Some(_), None) => "running".into(),
+            let state = match (self.pid(host.name), Fault::of(&self.host_folder(host.name))) {
+                (None, _) => HostState::Stopped,
+                (Some(_), Some(fault)) => HostState::Broken(fault),
+                (Some(_), None) => HostState::Running,
             };
             let addresses = match self.mode {
                 Mode::Namespaces => host.cards.iter().map(|card| card.address.to_owned()).collect(),
@@ -191,23 +214,25 @@ impl Lab {
         plan::host(name).ok_or_else(|| Problem::words(format!("the lab has no host {name}")).try_("yestrel lab show"))
     }
 
-    /// Breaks a host: `unreachable`, `agent` or `cable`.
+    /// Breaks a host.
     ///
     /// # Errors
     /// No such host, or nothing of that kind to break.
-    pub fn break_host(&self, name: &str, how: &str) -> Result<()> {
+    pub fn break_host(&self, name: &str, fault: Fault) -> Result<()> {
         let host = Self::check_host(name)?;
         let failed = |error: std::io::Error| Problem::failed(format!("{name} cannot be broken")).why(error.to_string());
-        match how {
-            "unreachable" | "agent" if host.kind == Kind::Managed => {}
-            "cable" if self.mode == Mode::Namespaces => self.set_card(host, "down")?,
-            "cable" => {
+        match fault {
+            Fault::Unreachable | Fault::Agent if host.kind == Kind::Managed => {}
+            Fault::Unreachable | Fault::Agent => {
+                return Err(Problem::words(format!("{name} cannot be broken in that way")));
+            }
+            Fault::Cable if self.mode == Mode::Namespaces => self.set_card(host, "down")?,
+            Fault::Cable => {
                 return Err(Problem::refused("a lab of processes has no cables").why("its hosts share one loopback"));
             }
-            _ => return Err(Problem::words(format!("{name} cannot be broken in that way"))),
         }
-        fs::write(self.host_folder(name).join("broken"), how).map_err(failed)?;
-        if how == "agent" {
+        fs::write(self.host_folder(name).join(BROKEN), fault.word()).map_err(failed)?;
+        if fault == Fault::Agent {
             let socket = self.host_folder(name).join("var/yestrel/control.sock");
             let end = Instant::now() + PATIENCE;
             while std::os::unix::net::UnixStream::connect(&socket).is_ok() && Instant::now() < end {
@@ -223,11 +248,11 @@ impl Lab {
     /// No such host.
     pub fn mend(&self, name: &str) -> Result<()> {
         let host = Self::check_host(name)?;
-        let file = self.host_folder(name).join("broken");
-        if fs::read_to_string(&file).is_ok_and(|how| how.trim() == "cable") {
+        let folder = self.host_folder(name);
+        if Fault::of(&folder) == Some(Fault::Cable) {
             self.set_card(host, "up")?;
         }
-        let _ = fs::remove_file(file);
+        let _ = fs::remove_file(folder.join(BROKEN));
         Ok(())
     }
 
