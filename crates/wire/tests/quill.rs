@@ -435,6 +435,27 @@ fn a_new_address_is_used_only_after_it_has_proved_itself() {
     assert_eq!(world.at_device, [b"found you"]);
 }
 
+/// Somebody on the way sends a device's datagrams on from a thousand addresses: nobody is flooded by the gateway for that, and
+/// the device can still move.
+#[test]
+fn path_checks_are_limited_per_session_whatever_the_addresses() {
+    let mut world = World::new(33, CLEAN).up();
+    let lane = world.serving.clone().unwrap();
+    world.gateway.take_output();
+    for number in 0..1000_u16 {
+        let from = SocketAddr::from(([203, 0, 113, (number % 250) as u8], 2000 + number));
+        world.gateway.heard(world.now, &lane, from);
+    }
+    let sent = world.gateway.take_output().len();
+    assert!((1..=4).contains(&sent), "{sent}");
+    world.device_at = "198.51.100.99:41000".parse().unwrap();
+    world.send_up(b"from elsewhere");
+    world.pass(3_000);
+    world.send_up(b"again");
+    world.pass(3_000);
+    assert_eq!(world.serving.as_ref().unwrap().path(), world.device_at);
+}
+
 /// A device could write that it was revoked, or draw on the terminal of whoever reads who was in.
 #[test]
 fn a_devices_own_end_is_its_own_whatever_it_writes() {

@@ -28,6 +28,8 @@ const KEEP_OLD: u64 = 10_000;
 const LONGEST_KEYS: u64 = 1_200_000;
 /// A session without keep-alive is silent for at most this long.
 const SILENT: u64 = 600_000;
+/// Path checks of one session within [`AGAIN`], to whatever addresses.
+const MOST_CHECKS: u8 = 4;
 /// Between two repetitions of settings, path checks and ends.
 const AGAIN: u64 = 500;
 
@@ -76,6 +78,8 @@ struct Session {
     settings: Settings,
     taken: u32,
     check: Option<(SocketAddr, [u8; 8], Moment)>,
+    /// Path checks sent since this moment, to whatever addresses.
+    checks: (Moment, u8),
 }
 
 /// What a gateway waits for. Each stands for one device key, or for one session that has ended.
@@ -258,7 +262,8 @@ impl Gateway {
         };
         let Pending { settings, software, from, renews, .. } = pending;
         let taken = settings.edition;
-        let fresh = Session { lane: lane.clone(), old: None, settings: settings.clone(), taken, check: None };
+        let fresh =
+            Session { lane: lane.clone(), old: None, settings: settings.clone(), taken, check: None, checks: (now, 0) };
         let before = end.session.replace(fresh);
         self.timers.clear(Timer::Unused(device_key));
         self.timers.set(Timer::KeysEnd(device_key), now.after(LONGEST_KEYS));
@@ -288,12 +293,20 @@ impl Gateway {
         let Some(session) = self.ends.get_mut(&device_key).and_then(|end| end.session.as_mut()) else {
             return;
         };
+        // Whoever sends a datagram on from ever other addresses makes the gateway ask no more often for it.
+        if session.checks.0.after(AGAIN) <= now {
+            session.checks = (now, 0);
+        }
+        if session.checks.1 >= MOST_CHECKS {
+            return;
+        }
         let token = match session.check {
             Some((to, _, again)) if to == from && again > now => return,
             Some((to, token, _)) if to == from => token,
             _ => token,
         };
         session.check = Some((from, token, now.after(AGAIN)));
+        session.checks.1 += 1;
         if let Ok(datagram) = lane.seal_frames(now, &[Frame::PathCheck(token)]) {
             self.out.push((from, datagram));
         }
