@@ -103,11 +103,11 @@ fn estate_of(words: &[OsString]) -> Option<PathBuf> {
 /// What is not needed and is better asked than forgotten, when somebody is being asked anyway.
 fn beyond_need(command: &Command, words: &[OsString]) -> Option<Vec<OsString>> {
     let (path, sub) = subcommand(command, words);
-    let wanted = match path.join(" ").as_str() {
+    let option = match path.join(" ").as_str() {
         "gateway create" => "updates",
         _ => return None,
     };
-    let argument = sub.get_arguments().find(|argument| argument.get_id() == wanted)?;
+    let argument = sub.get_arguments().find(|argument| argument.get_id() == option)?;
     let given = format!("--{}", argument.get_long()?);
     if words.iter().any(|word| word.to_string_lossy().split('=').next() == Some(given.as_str())) {
         return None;

@@ -97,9 +97,9 @@ impl Applied {
         netlink.add_address(&self.interface, inner, 32)?;
         netlink.remove_addresses_but(&self.interface, &[inner])?;
         netlink.set_packet_size(&self.interface, settings.packet_size)?;
-        let mut wanted: Vec<_> = reach.iter().filter(|range| matches!(range, IpNet::V4(_))).copied().collect();
-        wanted.push(IpNet::from(settings.gateway));
-        for range in &wanted {
+        let mut routes: Vec<_> = reach.iter().filter(|range| matches!(range, IpNet::V4(_))).copied().collect();
+        routes.push(IpNet::from(settings.gateway));
+        for range in &routes {
             netlink.add_route(*range, &self.interface, table)?;
         }
         if self.strict {
@@ -111,7 +111,7 @@ impl Applied {
             netlink.add_unreachable(true, table)?;
             netlink.add_rule(&Rule { v6: true, ..self.rule(4, table) })?;
         }
-        netlink.retain_routes(table, &wanted, Families::Both);
+        netlink.retain_routes(table, &routes, Families::Both);
         if !everything {
             netlink.remove_rules(priority + 4..=priority + 4, Families::OnlyV6);
             netlink.retain_routes(table, &[], Families::OnlyV6);

@@ -71,8 +71,8 @@ fn libc() -> Option<String> {
     let names = ["/lib", "/lib64", "/usr/lib"].into_iter().filter_map(|folder| fs::read_dir(folder).ok()).flatten();
     names.flatten().map(|entry| entry.file_name()).find_map(|name| {
         let name = name.to_string_lossy();
-        let known = [("ld-musl-", "musl"), ("ld-uClibc", "uClibc"), ("ld-linux", "glibc")];
-        known.into_iter().find(|(prefix, _)| name.starts_with(prefix)).map(|(_, word)| word.to_owned())
+        let loaders = [("ld-musl-", "musl"), ("ld-uClibc", "uClibc"), ("ld-linux", "glibc")];
+        loaders.into_iter().find(|(prefix, _)| name.starts_with(prefix)).map(|(_, word)| word.to_owned())
     })
 }
 

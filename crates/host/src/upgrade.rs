@@ -85,7 +85,7 @@ pub fn lay(from: &Path, name: &str) -> Result<PathBuf> {
 /// # Errors
 /// The new program did not report, and the one before runs again.
 pub fn switch(next: &Path) -> Result<()> {
-    let wanted = hash(next).map_err(|error| cannot_write(next, &error))?;
+    let expected = hash(next).map_err(|error| cannot_write(next, &error))?;
     let order = status(Duration::from_secs(3)).map_or(0, |status| status.order);
     let cannot = |error: std::io::Error| cannot_write(Path::new(PROGRAM), &error);
     let _ = fs::remove_file(BEFORE);
@@ -93,7 +93,7 @@ pub fn switch(next: &Path) -> Result<()> {
     service::put(Path::new(TRIAL), b"0\n", 0o644)?;
     fs::rename(next, PROGRAM).map_err(cannot)?;
     // Whoever asked for this may be gone at any moment: somebody stays who brings the program before back.
-    let guard = ["agent", "guard", "--program", &wanted, "--order", &order.to_string()];
+    let guard = ["agent", "guard", "--program", &expected, "--order", &order.to_string()];
     service::spawn(Path::new(PROGRAM), &guard).map_err(|problem| {
         let _ = fs::rename(BEFORE, PROGRAM);
         let _ = fs::remove_file(TRIAL);
@@ -104,7 +104,7 @@ pub fn switch(next: &Path) -> Result<()> {
     while Path::new(TRIAL).exists() && Instant::now() < end {
         std::thread::park_timeout(Duration::from_millis(50));
     }
-    if hash(Path::new(PROGRAM)).is_ok_and(|there| there == wanted) {
+    if hash(Path::new(PROGRAM)).is_ok_and(|there| there == expected) {
         return Ok(());
     }
     // The one before is on its way up.

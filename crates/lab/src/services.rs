@@ -41,13 +41,13 @@ fn answer(question: &[u8], list: &[(&str, &str)], real: &dyn Fn(IpAddr) -> IpAdd
     reply.metadata.recursion_desired = asked.metadata.recursion_desired;
     reply.metadata.recursion_available = true;
     reply.add_query(query.clone());
-    let known = list.iter().find(|(name, _)| {
+    let listed = list.iter().find(|(name, _)| {
         Name::from_str(name).is_ok_and(|mut name| {
             name.set_fqdn(true);
             name == *query.name()
         })
     });
-    match known {
+    match listed {
         None => reply.metadata.response_code = ResponseCode::NXDomain,
         Some((_, address)) => {
             if query.query_type() == RecordType::A

@@ -194,7 +194,7 @@ impl Lab {
     /// Its hosts.
     #[must_use]
     pub fn hosts(&self) -> Vec<HostStanding> {
-        let view = |host: &plan::HostPlan| {
+        let standing = |host: &plan::HostPlan| {
             let state = match (self.pid(host.name), Fault::of(&self.host_folder(host.name))) {
                 (None, _) => HostState::Stopped,
                 (Some(_), Some(fault)) => HostState::Broken(fault),
@@ -207,7 +207,7 @@ impl Lab {
             let via = (host.kind == Kind::Managed).then(|| format!("lab:{}", self.host_folder(host.name).display()));
             HostStanding { name: host.name.into(), kind: host.kind, state, addresses, via }
         };
-        HOSTS.iter().map(view).collect()
+        HOSTS.iter().map(standing).collect()
     }
 
     fn check_host(name: &str) -> Result<&'static plan::HostPlan> {

@@ -83,7 +83,7 @@ pub fn create(context: &mut Context, authority: &str, wish: &Wish) -> Result<Vec
                     points: &Points::default(),
                 };
                 let certificate = certificate::root(&wanted, &key, &random())?;
-                let authority = keep(book, &keys, &wish.under, None, &certificate, &[], &key, now)?;
+                let authority = enter(book, &keys, &wish.under, None, &certificate, &[], &key, now)?;
                 book.note("authority create", &wish.under, &certificate.fingerprint())?;
                 made.push(authority.clone());
                 Signing { authority, certificate, key }
@@ -107,7 +107,7 @@ pub fn create(context: &mut Context, authority: &str, wish: &Wish) -> Result<Vec
             points: &points,
         };
         let certificate = certificate::issue(&wanted, &root.issuer(), &random())?;
-        let mut authority = keep(book, &keys, authority, Some(&root.authority.name), &certificate, &[], &key, now)?;
+        let mut authority = enter(book, &keys, authority, Some(&root.authority.name), &certificate, &[], &key, now)?;
         record(book, &root.authority.name, CertificateKind::Authority, &authority.name, &certificate, now)?;
         book.note("authority create", &authority.name, &certificate.fingerprint())?;
         let signing = Signing { authority: authority.clone(), certificate, key };
@@ -138,14 +138,14 @@ pub fn bring(context: &mut Context, authority: &str, brought: Brought) -> Result
         if let Some(there) = book.all::<Authority>()?.iter().find(|one| same(one)) {
             return Err(Problem::refused(format!("this authority is in the estate already, as {}", there.name)));
         }
-        let kept = keep(book, &keys, authority, None, own, &chain[1..], &key, now)?;
+        let kept = enter(book, &keys, authority, None, own, &chain[1..], &key, now)?;
         book.note("authority create", authority, &format!("brought in: {}", own.fingerprint()))?;
         lists::sign(book, &keys, Signing { authority: kept, certificate: own.clone(), key }, now)
     })
 }
 
 #[allow(clippy::too_many_arguments, reason = "the parts of one row")]
-fn keep(
+fn enter(
     book: &Book<'_>,
     keys: &Keys,
     authority: &str,

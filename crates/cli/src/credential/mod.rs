@@ -297,14 +297,14 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             }
         },
         Command::List { kind: Some(KindName::SharedSecret), .. } => shared_secret::list(output, &mut context)?,
-        Command::List { device, state: wanted, kind, expiring } => {
-            let wanted = wanted.map(|state| match state {
+        Command::List { device, state: named, kind, expiring } => {
+            let named = named.map(|state| match state {
                 StateName::Ready => CredentialState::Ready,
                 StateName::HandedOver => CredentialState::HandedOver,
                 StateName::Expired => CredentialState::Expired,
                 StateName::Revoked => CredentialState::Revoked,
             });
-            let filter = Filter { state: wanted, kind: kind.and_then(KindName::of_device), expiring };
+            let filter = Filter { state: named, kind: kind.and_then(KindName::of_device), expiring };
             let mut table = Table::new(
                 &["name", "kind", "state", "ways", "issued", "expires", "last used", "remark"],
                 if expiring.is_some() {

@@ -133,7 +133,7 @@ impl Envelope {
                 .try_("bring the agent to the version of the command that made the order"));
         }
         // Before the rest: what is not known may stand there in a form that cannot be read.
-        let known = |need: &String| KNOWN.contains(&need.as_str()) || need.strip_prefix("tunnel ").is_some();
+        let known = |need: &String| KNOWN.contains(&need.as_str()) || need.starts_with("tunnel ");
         if let Some(unknown) = needs.iter().find(|need| !known(need)) {
             return Err(Problem::refused(format!("the order needs {unknown:?}"))
                 .why("this version does not know it, and passing it over could let in whom the order keeps out")

@@ -165,10 +165,10 @@ impl Login<'_> {
         };
         if let Some(pinned) = &pinned {
             // A server with several keys shows the one that is known; RSA keys sign in several ways.
-            let wanted = pinned.algorithm();
+            let algorithm = pinned.algorithm();
             let of_that_kind = |other: &&keys::Algorithm| {
-                std::mem::discriminant(*other) == std::mem::discriminant(&wanted)
-                    && (wanted.clone().is_rsa() || **other == wanted)
+                std::mem::discriminant(*other) == std::mem::discriminant(&algorithm)
+                    && (algorithm.clone().is_rsa() || **other == algorithm)
             };
             let mut order: Vec<_> = Preferred::DEFAULT.key.iter().filter(of_that_kind).cloned().collect();
             // The others after it: a server that has lost that key shows another, and the difference is said.

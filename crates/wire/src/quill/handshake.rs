@@ -164,9 +164,9 @@ fn open_with(
 ) -> (Sent, Vec<u8>) {
     let draw = u16::from_be_bytes([super::eight(random)[0], super::eight(random)[0]]);
     let span = (OPENING_LENGTHS.end - OPENING_LENGTHS.start) as u16;
-    let wanted = OPENING_LENGTHS.start + usize::from(draw % span);
+    let length = OPENING_LENGTHS.start + usize::from(draw % span);
     opening.padding = 0;
-    opening.padding = wanted.saturating_sub(8 + FIRST_OVERHEAD + opening.emit().len()) as u16;
+    opening.padding = length.saturating_sub(8 + FIRST_OVERHEAD + opening.emit().len()) as u16;
     let payload = opening.emit();
     let mut datagram = vec![0; 8 + FIRST_OVERHEAD + payload.len()];
     let length = noise.write_message(&payload, &mut datagram[8..]).expect("the buffer has room");
