@@ -183,11 +183,18 @@ fn the_recovery_key_survives_the_loss_of_either_key() {
     world.run("listener open harbour").is(0);
     world.run("rollout --yes").is(0);
     world.secret("recovery", &recovery);
-    world.secret("mistyped", &recovery.replacen(&recovery[..2], "zz", 1));
     world.secret("pass", "seven skerries in the fog");
     std::fs::remove_file(world.path("skerry.key")).unwrap();
     world.run("rollout --yes --again").is(1).says("sealing key");
-    world.run("estate recover --recovery-file mistyped").is(2).says("no recovery key");
+    // Another beginning than it has, whatever that is; one in 256 passes the check byte, and opens nothing all the same.
+    let mut noticed = 0;
+    for other in ["xx", "yy", "zz"].into_iter().filter(|other| !recovery.starts_with(other)) {
+        world.secret("mistyped", &format!("{other}{}", &recovery[2..]));
+        let came = world.run("estate recover --recovery-file mistyped");
+        assert!(came.code != 0 && !world.path("skerry.key").exists(), "{came:?}");
+        noticed += u8::from(came.code == 2 && came.err.contains("no recovery key"));
+    }
+    assert!(noticed > 0);
     world.run("estate recover --recovery-file recovery --passphrase-file pass").is(0);
     world.run("rollout --yes --again --estate-passphrase-file pass").is(0).says("done");
     // The signing key is gone: what the recovery key signs is obeyed, and brings a new one.
