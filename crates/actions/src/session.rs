@@ -104,9 +104,7 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
             }
         }
         NewsEvent::Ended { session, device, reason, words, received, sent, last_heard } => {
-            if reason.spends() {
-                spend(book, device, item.at)?;
-            }
+            spend(book, device, item.at)?;
             if let Some(mut record) = book.get::<Session>(&format!("{gateway} {session}"))? {
                 record.ended = Some(item.at);
                 record.reason = Some(if words.is_empty() { reason.to_string() } else { format!("{reason}: {words}") });

@@ -74,6 +74,8 @@ pub struct Shared {
     pub seats: Arc<Seats>,
     /// How inner traffic meets the site; `None` before the first order.
     pub(crate) plane: RwLock<Option<Arc<Plane>>>,
+    /// Credentials that were good for one session and have had it.
+    spent: RwLock<HashSet<PublicKey>>,
     /// Addresses that were leased, by listener.
     leases: Mutex<BTreeMap<String, Leases>>,
     /// What was counted since the agent began to run.
@@ -87,6 +89,7 @@ impl Shared {
         Ok(Self {
             revoked: keep.revoked(),
             leases: Mutex::new(keep.leases()?),
+            spent: RwLock::new(keep.spent()?),
             keep: Mutex::new(keep),
             in_force: RwLock::default(),
             seats: Arc::new(Seats::new(first)),
@@ -217,7 +220,6 @@ impl Shared {
     pub fn unseat(&self, session: u64, reason: Reason, words: &str) -> Option<NewsEvent> {
         let seat = self.seats.remove(session)?;
         tracing::info!(device = seat.device, reason = reason.word(), words, "session ended");
-        self.spend(&seat, reason);
         let live = live(&seat);
         Some(NewsEvent::Ended {
             session,
@@ -237,24 +239,41 @@ impl Shared {
         NewsEvent::Refused { device, from: from.to_string(), reason }
     }
 
-    /// A credential that is good for one session has had it.
-    fn spend(&self, seat: &Seat, reason: Reason) {
-        let in_force = self.in_force();
-        let admit =
-            in_force.as_ref().and_then(|in_force| in_force.roll.find(&seat.listener, Shown::Session(seat.identity)));
-        if !reason.spends() || admit.is_none_or(|admit| admit.sessions != Some(1)) {
-            return;
+    /// Whether a credential may still begin a session: one that is good for one session may not when it has had it.
+    ///
+    /// # Errors
+    /// The refusal.
+    pub fn unspent(&self, identity: &PublicKey) -> Result<(), Refusal> {
+        if self.spent.read().contains(identity) {
+            return Err(Refusal { reason: Reason::Revoked, words: "it was good for one session".into() });
         }
-        let spent = Revoked { device: seat.device.clone(), reason: "it was good for one session".into() };
-        let spent = BTreeMap::from([(seat.identity.to_string(), spent)]);
-        if let Err(problem) = self.keep.lock().learn(&spent) {
-            tracing::error!("a used credential cannot be kept out: {}", problem.line());
+        Ok(())
+    }
+
+    /// Whether a session that begins now is welcome; with it, a credential that is good for one session is spent.
+    ///
+    /// # Errors
+    /// The refusal: revoked or spent since it was let in.
+    pub fn welcome(&self, listener: &str, identity: PublicKey) -> Result<(), Refusal> {
+        let admission = self.decide(listener, Shown::Session(identity))?;
+        if admission.sessions == Some(1) {
+            self.unspent(&identity)?;
+            self.spent.write().insert(identity);
         }
+        Ok(())
     }
 
     /// Notes what was seen; a full disk must not stop the tunnel.
     pub fn note(&self, event: NewsEvent) {
         self.totals.lock().count(&event);
+        if let NewsEvent::Opened { identity, .. } = &event
+            && self.unspent(identity).is_err()
+        {
+            let spent = self.spent.read().clone();
+            if let Err(problem) = self.keep.lock().set_spent(&spent) {
+                tracing::error!("a used credential cannot be kept out after a restart: {}", problem.line());
+            }
+        }
         if let Err(problem) = self.keep.lock().note(event) {
             tracing::error!("news cannot be kept: {}", problem.line());
         }

@@ -1,6 +1,6 @@
 //! What an agent keeps on disk: who it is, its last order, every revocation it ever learned, and its news.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File, OpenOptions};
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use yestrel_core::admission::lease::Leases;
 use yestrel_core::exchange::agent::{Live, Publication};
 use yestrel_core::exchange::{News, NewsEvent};
-use yestrel_core::keys::Secret;
+use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::order::{Envelope, Revoked};
 use yestrel_core::{Problem, Result};
 use yestrel_host::folder::{BEFORE, Before, IDENTITY, Identity, read_in};
@@ -23,6 +23,7 @@ const HELD: &str = "held.json";
 const CERTIFICATE_KEY: &str = "certificate-keys.json";
 const PUBLISHED: &str = "published.json";
 const LEASES: &str = "leases.json";
+const SPENT: &str = "spent.json";
 
 /// News are answered in pages of this many.
 pub const PAGE: usize = 500;
@@ -224,6 +225,22 @@ impl Keep {
         self.write(LEASES, leases)
     }
 
+    /// Which credentials were good for one session and have had it.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn spent(&self) -> Result<HashSet<PublicKey>> {
+        Ok(self.read(SPENT)?.unwrap_or_default())
+    }
+
+    /// Keeps which credentials were good for one session and have had it.
+    ///
+    /// # Errors
+    /// As [`write_whole`].
+    pub fn set_spent(&self, spent: &HashSet<PublicKey>) -> Result<()> {
+        self.write(SPENT, spent)
+    }
+
     /// What the system was like before the agent changed it.
     ///
     /// # Errors
@@ -288,6 +305,7 @@ impl Keep {
             CERTIFICATE_KEY,
             PUBLISHED,
             LEASES,
+            SPENT,
         ] {
             let path = self.folder.join(name);
             match fs::remove_file(&path) {

@@ -122,8 +122,14 @@ fn describe(status: &TunnelStatus) -> Vec<String> {
     if is_everything(&status.reach) && status.proxy.is_none() {
         lines.push("    blocked beside it: IPv6".into());
     }
-    if !resolvers.is_empty() {
-        lines.push(format!("    names are looked up at {}", resolvers.join(", ")));
+    match (resolvers.is_empty(), status.domains.is_empty()) {
+        (false, false) => {
+            lines.push(format!("    names in {} are looked up at {}", status.domains.join(", "), resolvers.join(", ")));
+        }
+        (false, true) if is_everything(&status.reach) || status.proxy.is_some() => {
+            lines.push(format!("    names are looked up at {}", resolvers.join(", ")));
+        }
+        _ => {}
     }
     if let Some(proxy) = status.proxy {
         lines.push(format!("    for programs: SOCKS5 and HTTP CONNECT at {proxy}"));

@@ -3,11 +3,12 @@
 use std::net::IpAddr;
 
 use clap::{Args, Subcommand};
+use jiff::SignedDuration;
 use yestrel_actions::listener::ports::{self, PortState};
 use yestrel_actions::listener::{self, Kind, ListenerStanding, Wish};
 use yestrel_core::estate::Reach;
 use yestrel_core::findings::Grade;
-use yestrel_core::{Problem, Result};
+use yestrel_core::{Problem, Result, moment};
 
 use crate::ask;
 use crate::global::Global;
@@ -46,6 +47,16 @@ pub enum Command {
         #[command(flatten)]
         about: About,
     },
+    /// Make a new call secret for a listener: without the secret in their handover, devices are not answered at all
+    #[command(
+        after_help = "Example:\n  yestrel listener renew harbour/quill --overlap 30d\n\nHandovers of before are stale from now on, and open until the overlap ends. With --overlap 0d they open nothing any more."
+    )]
+    Renew {
+        name: String,
+        /// How long the call secret of before still opens beside the new one
+        #[arg(long, value_name = "DURATION", value_parser = crate::credential::days, default_value = "30d")]
+        overlap: SignedDuration,
+    },
     /// Close a listener
     #[command(after_help = "Example:\n  yestrel listener close harbour/quill")]
     Close { name: String },
@@ -75,6 +86,10 @@ pub struct About {
     /// Resolvers for devices, with commas between; "none" for none
     #[arg(long, value_name = "ADDRESSES", value_parser = resolvers)]
     resolvers: Option<Resolvers>,
+    /// Names in these domains are asked of the resolvers, where not everything goes through the tunnel; "none" for none
+    /// [default with resolvers: the domain that the gateway's dialled name stands in]
+    #[arg(long, value_name = "DOMAINS", value_parser = domains)]
+    domains: Option<Domains>,
     /// How often an idle device gives a sign of life: 20s, 2m; 0s for never
     #[arg(long, value_name = "TIME", value_parser = seconds)]
     keep_alive: Option<u16>,
@@ -85,6 +100,17 @@ pub struct About {
 
 #[derive(Clone)]
 pub struct Resolvers(Vec<IpAddr>);
+
+#[derive(Clone)]
+pub struct Domains(Vec<String>);
+
+fn domains(text: &str) -> std::result::Result<Domains, String> {
+    if text == "none" {
+        return Ok(Domains(Vec::new()));
+    }
+    let one = |text: &str| yestrel_core::name::domain(text.trim()).map_err(|problem| problem.line());
+    text.split(',').map(one).collect::<std::result::Result<_, _>>().map(Domains)
+}
 
 fn port(text: &str) -> std::result::Result<u16, String> {
     match text.trim_end_matches("/udp").parse::<u16>() {
@@ -126,6 +152,7 @@ impl From<About> for Wish {
             pool: about.pool,
             reach: about.reach,
             resolvers: about.resolvers.map(|resolvers| resolvers.0),
+            domains: about.domains.map(|domains| domains.0),
             keep_alive: about.keep_alive,
             packet_size: about.packet_size,
             ..Self::default()
@@ -180,6 +207,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let listener = &standing.listener;
             record.extend([
                 ("outside port", list(&listener.serves.iter().map(|served| served.outside).collect::<Vec<_>>())),
+                ("domains", list(&listener.domains)),
                 ("gateway address", listener::own_address(&listener.pool).to_string().into()),
                 ("keep-alive", format!("{}s", listener.keep_alive).into()),
                 ("packet size", listener.packet_size.into()),
@@ -198,6 +226,20 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 changed.name, changed.gateway
             ));
             listener::notes(&changed).iter().for_each(|note| output.note(note));
+            crate::words::say_stale(output, stale);
+        }
+        Command::Renew { name, overlap } => {
+            if overlap.as_secs() < 1 {
+                let standing = listener::show(&mut context, &name)?;
+                let question =
+                    format!("every handover for {name} opens nothing any more; {} devices", standing.given_out);
+                ask::confirm(global.yes, &question)?;
+            }
+            let (renewed, until, stale) = listener::renew(&mut context, &name, overlap)?;
+            let until =
+                if overlap.as_secs() < 1 { "opens no more".into() } else { format!("opens until {}", moment(until)) };
+            output.say(&format!("made a new call secret for {name}; the one before {until}"));
+            output.say(&format!("yestrel rollout {}   brings it to the gateway", renewed.gateway));
             crate::words::say_stale(output, stale);
         }
         Command::Close { name } => {

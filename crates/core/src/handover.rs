@@ -25,6 +25,9 @@ pub struct HandoverWay {
     pub port: u16,
     /// The most that the device will ever send into the tunnel.
     pub reach: Vec<IpNet>,
+    /// Names in these domains are asked of the gateway's resolvers, where not everything goes through the tunnel.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub domains: Vec<String>,
     /// The kind of tunnel, and what it needs besides: keys of this table like the others.
     #[serde(flatten)]
     pub tunnel: WayIn,
@@ -173,6 +176,12 @@ impl Handover {
             if way.port == 0 {
                 return Err(Problem::words("a way has port 0"));
             }
+            for domain in &way.domains {
+                name::domain(domain)?;
+            }
+            if let WayIn::Quill(quill) = &way.tunnel {
+                quill.call_secret.private_key()?;
+            }
         }
         Ok(())
     }
@@ -200,7 +209,12 @@ mod tests {
                 address: "gangway.skerry.example".into(),
                 port: 23817,
                 reach: vec!["10.44.0.0/22".parse().unwrap()],
-                tunnel: WayIn::Quill(QuillWay { cipher: Cipher::Aes256Gcm, server_key: PublicKey([5; 32]) }),
+                domains: vec!["skerry.example".into()],
+                tunnel: WayIn::Quill(QuillWay {
+                    cipher: Cipher::Aes256Gcm,
+                    server_key: PublicKey([5; 32]),
+                    call_secret: Secret::new(vec![6; 32]),
+                }),
             }],
         }
     }
@@ -237,13 +251,18 @@ mod tests {
     fn errors_never_quote_the_key() {
         let text = sample().write().unwrap();
         let key = sample().device_key.unwrap().reveal_base64().to_string();
+        let call = Secret::new(vec![6; 32]).reveal_base64().to_string();
         for broken in [
             text.replace("device_key = \"", "device_key = \"\" "),
             text.replace(&key, &format!("{key}!")),
             text.replace(&key, &key[..20]),
+            text.replace("call_secret = \"", "call_secret = \"\" "),
+            text.replace(&call, &call[..20]),
         ] {
             let problem = Handover::read(&broken).unwrap_err();
-            assert!(!format!("{problem:?}").contains(&key[..20]), "{problem:?}");
+            for secret in [&key, &call] {
+                assert!(!format!("{problem:?}").contains(&secret[..20]), "{problem:?}");
+            }
         }
     }
 

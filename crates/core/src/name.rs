@@ -78,6 +78,27 @@ pub fn dialled(text: &str) -> Result<()> {
     }
 }
 
+/// Checks a domain whose names are asked of a listener's resolvers, and gives it in lower case.
+///
+/// # Errors
+/// Not a name of the domain name system.
+pub fn domain(text: &str) -> Result<String> {
+    let lower = text.trim_end_matches('.').to_ascii_lowercase();
+    // One label alone is fine here: a site may have a domain of its own.
+    if text.parse::<std::net::IpAddr>().is_ok() || dialled(&format!("x.{lower}")).is_err() {
+        return Err(Problem::words(format!("{:?} is no domain", shortened(text)))
+            .why("names in it are asked of the site's resolvers, such as skerry.example for files.skerry.example"));
+    }
+    Ok(lower)
+}
+
+/// The domain that a dialled name most likely stands in, with the site's other names: all of it but the first of at least three labels.
+#[must_use]
+pub fn domain_around(dialled: &str) -> Option<String> {
+    let (_, rest) = dialled.split_once('.')?;
+    (dialled.parse::<std::net::IpAddr>().is_err() && rest.contains('.')).then(|| rest.to_ascii_lowercase())
+}
+
 /// A name near `name` that keeps the rules, or nothing.
 fn near(name: &str) -> String {
     let kept: String = name

@@ -15,6 +15,7 @@ use crate::estate::{
 use crate::firewall::Service;
 use crate::keys::{KeyPair, PublicKey, Secret};
 use crate::order::{Admit, Content, OrderListener};
+use crate::tunnel::quill::CallSecret;
 use crate::tunnel::{Quill, Tunnel};
 
 /// Reads what a sample writes out.
@@ -80,6 +81,20 @@ pub fn gateway() -> Gateway {
     }
 }
 
+/// The call secret of every listener of the example.
+#[must_use]
+pub fn call() -> Secret {
+    Secret::new(vec![6; 32])
+}
+
+/// The tunnel quill of a listener, sealed to the gateway with this key.
+#[must_use]
+pub fn quill(listener: &str, gateway: &PublicKey) -> Tunnel {
+    let kept = SealedSecret("sealed for the estate".into());
+    let call = CallSecret::new(listener, 1, &call(), kept, gateway).expect("the sample's gateway has a key");
+    Tunnel::Quill(Quill { calls: vec![call], ..Quill::for_host(true) })
+}
+
 /// A listener `harbour/quill` with the pool 10.187.`third`.0/24.
 #[must_use]
 pub fn listener(name: &str, third: u8, reach: Reach) -> Listener {
@@ -87,11 +102,12 @@ pub fn listener(name: &str, third: u8, reach: Reach) -> Listener {
     Listener {
         name: name.into(),
         gateway: name.split('/').next().unwrap_or_default().into(),
-        tunnel: Tunnel::Quill(Quill::for_host(true)),
+        tunnel: quill(name, &gateway_pair().public),
         serves: vec![Served { inside, outside: Service::udp(443) }],
         pool: read(&format!("10.187.{third}.0/24")),
         reach,
         resolvers: vec![],
+        domains: vec![],
         keep_alive: 20,
         packet_size: 1400,
         created: at(),
@@ -178,7 +194,7 @@ pub fn content() -> Content {
         public_key: gateway_pair().public,
         listeners: vec![OrderListener {
             name: "harbour/quill".into(),
-            tunnel: Tunnel::Quill(Quill::for_host(true)),
+            tunnel: quill("harbour/quill", &gateway_pair().public).in_order(),
             serves: vec![Service::udp(23817)],
             pool: read("10.187.44.0/24"),
             reach: vec![read("10.44.0.0/22")],

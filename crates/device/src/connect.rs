@@ -23,6 +23,7 @@ use yestrel_net::{clock, control, echo, names};
 
 use crate::proxy::{self, Horizon};
 use crate::running;
+use crate::split::{self, Asked, Split};
 use crate::system::Applied;
 use crate::ways::{Event, Ground, Kind, Way};
 
@@ -63,7 +64,7 @@ pub enum Told {
 
 enum Inner {
     None,
-    System { tun: Arc<Tun>, applied: Mutex<Applied> },
+    System { tun: Arc<Tun>, applied: Mutex<Applied>, split: Mutex<Option<Split>> },
     Process { stack: Arc<Stack>, horizon: Arc<RwLock<Horizon>> },
 }
 
@@ -409,6 +410,10 @@ fn put_in_force(
         );
     };
     let reach = within(&[&settings.reach, &way.reach]);
+    // Of its own accord a gateway answers for no names but those that the handover says, unless everything goes through it.
+    let everything = is_everything(&reach);
+    // What a program hands to the proxy goes nowhere else, and is asked nowhere else.
+    let domains = if everything || options.proxy.is_some() { Vec::new() } else { way.domains.clone() };
     *tunnel.bounds.write() = Bounds { own: own.into(), gateway: gateway.into(), reach: reach.clone() };
     {
         let mut status = tunnel.status.lock();
@@ -419,6 +424,7 @@ fn put_in_force(
         status.gateway_inner = Some(gateway);
         status.reach.clone_from(&reach);
         status.resolvers.clone_from(&settings.resolvers);
+        status.domains.clone_from(&domains);
         status.packet_size = settings.packet_size;
     }
     if settings.reach.iter().any(|range| !reach.iter().any(|within| within.contains(range))) {
@@ -426,7 +432,7 @@ fn put_in_force(
             "the gateway reaches more than this handover allows; a new handover would take that in".into(),
         ));
     }
-    if is_everything(&reach) && settings.resolvers.is_empty() {
+    if everything && settings.resolvers.is_empty() {
         tell(Told::Note(
             "everything goes through the tunnel, but the gateway gave no resolvers: names may not resolve".into(),
         ));
@@ -438,7 +444,11 @@ fn put_in_force(
             stack.set_address(own);
             *horizon.write() = Horizon { reach, resolvers: settings.resolvers.clone() };
         }
-        (Inner::System { applied, .. }, _) => applied.lock().apply(settings, &reach, peer.ip(), &dials)?,
+        (Inner::System { applied, split, .. }, _) => {
+            let mut applied = applied.lock();
+            let resolvers = split_names(&mut applied, &mut split.lock(), settings, &domains, everything)?;
+            applied.apply(settings, &reach, peer.ip(), &dials, &resolvers)?;
+        }
         (Inner::None, Some(listener)) => {
             let weak = Arc::downgrade(tunnel);
             let emit = Arc::new(move |packet: &[u8]| {
@@ -470,7 +480,9 @@ fn put_in_force(
             applied.write_down()?;
             // From here on something would have to be taken back: somebody must be there who does it even after a crash.
             spawn_watcher(&options.name).map_err(no_tun)?;
-            let applying = applied.apply(settings, &reach, peer.ip(), &dials);
+            let mut split = None;
+            let applying = split_names(&mut applied, &mut split, settings, &domains, everything)
+                .and_then(|resolvers| applied.apply(settings, &reach, peer.ip(), &dials, &resolvers));
             if applying.is_err() {
                 applied.undo();
             }
@@ -480,10 +492,35 @@ fn put_in_force(
                 .name("from-system".into())
                 .spawn(move || carry_from_system(&reading, &weak))
                 .map_err(no_tun)?;
-            *tunnel.inner.write() = Arc::new(Inner::System { tun, applied: Mutex::new(applied) });
+            *tunnel.inner.write() =
+                Arc::new(Inner::System { tun, applied: Mutex::new(applied), split: Mutex::new(split) });
         }
     }
     Ok(())
+}
+
+/// Which resolvers the system is to ask: the gateway's where everything goes through the tunnel; where only some does, a resolver of our own
+/// that asks the gateway's for names in these domains alone; and none where there are no domains.
+fn split_names(
+    applied: &mut Applied,
+    split: &mut Option<Split>,
+    settings: &Settings,
+    domains: &[String],
+    everything: bool,
+) -> Result<Vec<IpAddr>> {
+    if everything || domains.is_empty() || settings.resolvers.is_empty() {
+        *split = None;
+        return Ok(if everything { settings.resolvers.clone() } else { Vec::new() });
+    }
+    let at = |resolvers: &[IpAddr]| resolvers.iter().map(|resolver| SocketAddr::new(*resolver, 53)).collect();
+    let asked =
+        Asked { domains: domains.to_vec(), inner: at(&settings.resolvers), before: at(&applied.resolvers_before()) };
+    if let Some(split) = split {
+        split.set(asked);
+    } else {
+        *split = Some(Split::start(SocketAddr::new(split::address(applied.slot), 53), asked)?);
+    }
+    Ok(split.as_ref().map(|split| split.at().ip()).into_iter().collect())
 }
 
 /// A process that takes everything back if this one dies: its standard input ends then.

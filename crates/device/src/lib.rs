@@ -5,11 +5,13 @@
 //! | `connect` | brings a tunnel up, way by way, and keeps it up |
 //! | `proxy` | offers a tunnel inside the process to programs on loopback |
 //! | `running` | the tunnels that are up on this machine |
+//! | `split` | which names are asked of whom, where only some traffic goes through a tunnel |
 //! | `system` | what a tunnel changes on the system, and taking it back |
 //! | `ways` | one file a kind of tunnel |
 
 pub mod connect;
 pub mod proxy;
 pub mod running;
+mod split;
 pub mod system;
 pub mod ways;

@@ -81,11 +81,19 @@ impl Applied {
         write_whole(&self.file, &serde_json::to_vec(self).unwrap_or_default())
     }
 
-    /// Gives the interface its address and routes everything within `reach` into it.
+    /// Gives the interface its address, routes everything within `reach` into it, and has names asked of `resolvers`; of those
+    /// of before where there are none.
     ///
     /// # Errors
     /// No privileges, or a system without policy routing.
-    pub fn apply(&mut self, settings: &Settings, reach: &[IpNet], gateway: IpAddr, dials: &[Service]) -> Result<()> {
+    pub fn apply(
+        &mut self,
+        settings: &Settings,
+        reach: &[IpNet],
+        gateway: IpAddr,
+        dials: &[Service],
+        resolvers: &[IpAddr],
+    ) -> Result<()> {
         self.write_down()?;
         let netlink = Netlink::new()?;
         let (priority, table) = (self.priority(), self.table());
@@ -124,8 +132,12 @@ impl Applied {
             netlink.add_rule(&Rule { protocol: UDP, destination_port: Some(67), ..self.rule(3, MAIN) })?;
         }
         netlink.add_rule(&self.rule(4, table))?;
-        if !settings.resolvers.is_empty() {
-            self.set_resolvers(&settings.resolvers)?;
+        if resolvers.is_empty() {
+            self.restore_resolvers();
+            self.resolvers = None;
+            self.write_down()?;
+        } else {
+            self.set_resolvers(resolvers)?;
         }
         Ok(())
     }
@@ -187,6 +199,15 @@ impl Applied {
             protocol: None,
             source_port: None,
             destination_port: None,
+        }
+    }
+
+    /// The resolvers that were there before the tunnel.
+    #[must_use]
+    pub fn resolvers_before(&self) -> Vec<IpAddr> {
+        match &self.resolvers {
+            Some(before) => names::resolvers(&before.text),
+            None => names::resolvers(&fs::read_to_string("/etc/resolv.conf").unwrap_or_default()),
         }
     }
 

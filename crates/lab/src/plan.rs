@@ -229,9 +229,11 @@ pub const NAMES: &[(&str, &str)] = &[
     ("gangway.skerry.example", "203.0.113.10"),
     ("pier.skerry.example", "198.51.100.140"),
     ("mirror.example", MIRROR),
+    // The site's own name service does not know this one.
+    ("forecast.example", MIRROR),
 ];
 
-/// Names that the site's own name service knows: its own, and those of the outside.
+/// Names that the site's own name service knows: its own, and some of the outside.
 pub const SITE_NAMES: &[(&str, &str)] = &[
     ("tickets.skerry.example", TICKETS),
     ("gangway.skerry.example", "203.0.113.10"),

@@ -43,6 +43,14 @@ pub fn addresses(id: u16, answer: &[u8]) -> Option<std::result::Result<Vec<IpAdd
     Some(Ok(addresses.collect()))
 }
 
+/// The name that a question or an answer is about, in lower case; `None` unless it is about exactly one.
+#[must_use]
+pub fn asked_for(message: &[u8]) -> Option<String> {
+    let message = Message::from_vec(message).ok()?;
+    let [query] = &message.queries[..] else { return None };
+    Some(query.name().to_ascii().to_ascii_lowercase())
+}
+
 /// The resolvers of a resolver file (resolv.conf), in its order.
 #[must_use]
 pub fn resolvers(file: &str) -> Vec<IpAddr> {

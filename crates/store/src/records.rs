@@ -87,7 +87,7 @@ record!(Estate, "estates", "estate", structured["previous_keys"]);
 record!(Site, "sites", "site", structured["networks"]);
 record!(Host, "hosts", "host", structured["facts", "access"]);
 record!(Gateway, "gateways", "gateway", structured["updates", "also", "certificate", "lists_there"], flags["masquerade", "adopted"]);
-record!(Listener, "listeners", "listener", structured["tunnel", "serves", "resolvers"]);
+record!(Listener, "listeners", "listener", structured["tunnel", "serves", "resolvers", "domains"]);
 record!(User, "users", "user", structured["groups"]);
 record!(Group, "groups", "group");
 record!(Device, "devices", "device");

@@ -99,6 +99,14 @@ impl Symmetric {
         Self { cipher, chaining: hash, hash, key: [0; 32], number: 0 }
     }
 
+    /// IK from the gateway's view, as far as the pre-message.
+    fn towards(cipher: Cipher, prologue: &[u8], gateway_public: &[u8; 32]) -> Self {
+        let mut noise = Self::new(cipher);
+        noise.mix_hash(prologue);
+        noise.mix_hash(gateway_public);
+        noise
+    }
+
     fn mix_hash(&mut self, data: &[u8]) {
         self.hash = sha256(&[&self.hash, data]);
     }
@@ -158,40 +166,84 @@ fn counting(from: u8) -> StaticSecret {
     StaticSecret::from(std::array::from_fn::<u8, 32, _>(|at| from + at as u8))
 }
 
+fn kdf(secret: &[u8], info: &[u8]) -> [u8; 32] {
+    let mut out = [0; 32];
+    hkdf::Hkdf::<Sha256>::new(Some(b"yestrel quill 1"), secret).expand(info, &mut out).unwrap();
+    out
+}
+
+fn xor(bytes: &[u8], with: &[u8]) -> Vec<u8> {
+    bytes.iter().zip(with).map(|(byte, with)| byte ^ with).collect()
+}
+
+/// The two keys of a listener's call secret.
+struct Called {
+    tag: [u8; 32],
+    cover: [u8; 32],
+}
+
+impl Called {
+    fn cover(&self, label: &[u8], sample: &[u8]) -> [u8; 32] {
+        hmac(&self.cover, &[label, sample].concat())
+    }
+}
+
+/// Opens a protected datagram of a connection that has the number 0.
+fn open_first(cipher: Cipher, key: &[u8; 32], id: &[u8; 8], datagram: &[u8]) -> Vec<u8> {
+    assert_eq!(&datagram[..8], id);
+    let mask = cipher.mask(&kdf(key, b"number"), &datagram[12..28].try_into().unwrap());
+    assert_eq!(xor(&datagram[8..12], &mask), [0, 0, 0, 0]);
+    let beside = [&id[..], &[0; 8]].concat();
+    cipher.open(&kdf(key, b"frames"), &[0; 12], &beside, &datagram[12..])
+}
+
 fn check(cipher: Cipher, heading: &str) {
     let whole = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/quill.md")).unwrap();
     let page = &whole[whole.find(&format!("### {heading}")).unwrap()..];
-    let opening = vector(page, "```text\nopening\n", "answer\n");
-    let answer = vector(page, "\nanswer\n", "device to gateway key\n");
-    let up = vector(page, "\ndevice to gateway key\n", "gateway to device key\n");
-    let down = vector(page, "\ngateway to device key\n", "first datagram");
-    let first = vector(page, "one ready frame and 61 bytes of padding\n", "```");
+    let opening = vector(page, "```text\nopening\n", "again,");
+    let again = vector(page, "with the token `TOKEN OF SIXTEEN`\n", "answer\n");
+    let answer = vector(page, "\nanswer\n", "first keys");
+    let first_keys = vector(page, "first keys: to gateway, to device\n", "Noise's");
+    let hash = vector(page, "Noise's handshake hash\n", "device's first");
+    let part = vector(page, "part 0 of its ML-KEM key\n", "part 1");
+    let second_part = vector(page, "\npart 1 of its ML-KEM key\n", "gateway's");
+    let ciphertext = vector(page, "gateway's ciphertext\n", "final keys");
+    let final_keys = vector(page, "final keys: to gateway, to device\n", "device's first");
+    let ready = vector(page, "under the final keys: ready, padded to 64 bytes\n", "```");
 
     let (gateway, device, e2) = (counting(0), counting(0x20), counting(0x60));
     let gateway_public = PublicKey::from(&gateway).to_bytes();
+    let call_secret: [u8; 32] = std::array::from_fn(|at| 0x80 + at as u8);
+    let called = Called { tag: kdf(&call_secret, b"tag"), cover: kdf(&call_secret, b"cover") };
 
-    // The tag that keeps strangers out.
-    let key = sha256(&[b"yestrel quill 1 opening", &gateway_public]);
-    assert_eq!(opening[..8], hmac(&key, &opening[8..])[..8]);
+    // The tag that keeps strangers out, the covers, and the token under one.
+    let tag = hmac(&called.tag, &[b"opening", &opening[8..104]].concat());
+    assert_eq!(opening[..8], tag[..8]);
+    let token = xor(&opening[8..24], &called.cover(b"token", &opening[56..104]));
+    assert_eq!(token, b"a token of 16 by");
+    let e1 = xor(&opening[24..56], &called.cover(b"opening", &opening[56..104]));
+    assert_eq!(e1, PublicKey::from(&counting(0x40)).to_bytes());
+
+    // A request to come again.
+    assert_eq!(again[..8], hmac(&called.tag, &[b"again", &opening[..8], &again[8..]].concat())[..8]);
+    assert_eq!(xor(&again[8..24], &called.cover(b"again", &opening[..8])), b"TOKEN OF SIXTEEN");
+    assert!(again.len() >= 24 && again.len() <= opening.len());
 
     // Noise message 1: e, es, s, ss.
-    let mut noise = Symmetric::new(cipher);
-    noise.mix_hash(b"yestrel quill 1");
-    noise.mix_hash(&gateway_public);
-    let e1 = &opening[8..40];
-    noise.mix_hash(e1);
-    noise.mix_key(&dh(&gateway, e1));
-    let device_public = noise.open(&opening[40..88]);
+    let mut noise = Symmetric::towards(cipher, &[b"yestrel quill 1", &token[..]].concat(), &gateway_public);
+    noise.mix_hash(&e1);
+    noise.mix_key(&dh(&gateway, &e1));
+    let device_public = noise.open(&opening[56..104]);
     assert_eq!(device_public, PublicKey::from(&device).to_bytes());
     noise.mix_key(&dh(&gateway, &device_public));
-    let said = read_fields(&noise.open(&opening[88..]));
+    let said = read_fields(&noise.open(&opening[104..]));
     assert_eq!(said[0], (1, vec![0, 1]), "version 1");
     assert_eq!(said[1], (2, b"device-1".to_vec()));
     assert_eq!(said[2], (3, b"vector".to_vec()));
-    assert!(said[3].0 == 4 && said[3].1.iter().all(|byte| *byte == 0), "padding");
+    assert!(said[3].0 == 0 && said[3].1.iter().all(|byte| *byte == 0), "padding");
     assert!((900..1200).contains(&opening.len()));
 
-    // Noise message 2: e, ee, se; with the settings that the page names.
+    // Noise message 2: e, ee, se; with the settings that the page names, and as much padding as the vector has.
     let settings = [
         field(1, &1_u32.to_be_bytes()),
         field(2, &[10, 187, 44, 2, 24]),
@@ -202,31 +254,46 @@ fn check(cipher: Cipher, heading: &str) {
         field(7, &20_u16.to_be_bytes()),
     ]
     .concat();
-    let payload = [field(1, &[0, 1]), field(2, b"gateway1"), field(5, &settings)].concat();
-    let mut made = b"device-1".to_vec();
+    let mut payload = [field(1, &[0, 1]), field(2, b"gateway1"), field(5, &settings)].concat();
+    let padding = answer.len() - 56 - payload.len();
+    if padding >= 3 {
+        payload.extend(field(0, &vec![0; padding - 3]));
+    }
     let e2_public = PublicKey::from(&e2).to_bytes();
-    made.extend(e2_public);
     noise.mix_hash(&e2_public);
-    noise.mix_key(&dh(&e2, e1));
+    noise.mix_key(&dh(&e2, &e1));
     noise.mix_key(&dh(&e2, &device_public));
-    made.extend(noise.seal(&payload));
-    assert_eq!(made, answer);
+    let sealed = noise.seal(&payload);
+    let covered = xor(&e2_public, &called.cover(b"answer", &sealed[..16]));
+    assert_eq!([&b"device-1"[..], &covered, &sealed].concat(), answer);
     assert!(answer.len() <= opening.len());
 
-    // The two keys, and the first datagram.
-    let (first_key, second_key) = noise.expand(&[]);
-    assert_eq!((first_key.to_vec(), second_key.to_vec()), (up, down));
-    let expand = |info: &[u8]| {
-        let mut out = [0; 32];
-        hkdf::Hkdf::<Sha256>::new(Some(b"yestrel quill 1"), &first_key).expand(info, &mut out).unwrap();
-        out
-    };
-    assert_eq!(&first[..8], b"gateway1");
-    let mask = cipher.mask(&expand(b"number"), &first[12..28].try_into().unwrap());
-    let number: Vec<u8> = first[8..12].iter().zip(mask).map(|(byte, mask)| byte ^ mask).collect();
-    assert_eq!(number, [0, 0, 0, 0]);
-    let beside = [&b"gateway1"[..], &[0; 8]].concat();
-    let frames = cipher.open(&expand(b"frames"), &[0; 12], &beside, &first[12..]);
+    // The first keys, and the device's ML-KEM key under them.
+    let (up, down) = noise.expand(&[]);
+    assert_eq!([up, down].concat(), first_keys);
+    assert_eq!(noise.hash.to_vec(), hash);
+    let count = |from: u8| std::array::from_fn::<u8, 32, _>(|at| from + at as u8);
+    use fips203::traits::{Decaps as _, Encaps as _, KeyGen as _, SerDes as _};
+    let (key, private) = fips203::ml_kem_768::KG::keygen_from_seed(count(0), count(0x20));
+    let key_bytes = key.clone().into_bytes();
+    let frames = open_first(cipher, &up, b"gateway1", &part);
+    assert_eq!(frames[..3], [10, 2, 89], "frame 10 of 601 bytes");
+    assert_eq!((frames[3], &frames[4..12], &frames[12..604]), (0, &b"device-2"[..], &key_bytes[..592]));
+    assert!(frames[604..].iter().all(|byte| *byte == 0));
+    assert_eq!(second_part, key_bytes[592..]);
+
+    // The gateway's ciphertext, and the final keys.
+    let (secret, made) = key.encaps_from_seed(&count(0x40));
+    assert_eq!(made.clone().into_bytes().to_vec(), ciphertext);
+    let secret = secret.into_bytes();
+    assert_eq!(private.try_decaps(&made).unwrap().into_bytes(), secret);
+    let said = sha256(&[&hash, b"device-2", b"gateway2", &key_bytes, &ciphertext]);
+    let secrets = [&up[..], &down, &secret].concat();
+    let to_gateway = kdf(&secrets, &[b"to gateway", &said[..]].concat());
+    let to_device = kdf(&secrets, &[b"to device", &said[..]].concat());
+    assert_eq!([to_gateway, to_device].concat(), final_keys);
+
+    let frames = open_first(cipher, &to_gateway, b"gateway2", &ready);
     assert_eq!(frames.len(), 64);
     assert_eq!(frames[..3], [9, 0, 0], "ready, with an empty body");
     assert!(frames[3..].iter().all(|byte| *byte == 0));

@@ -26,25 +26,32 @@ use crate::keyring::{Keys, encoded, labels};
 const ARMOR: &str = "-----BEGIN AGE ENCRYPTED FILE-----";
 
 /// Ways in by listeners, as a device is told them.
-fn ways(book: &Book<'_>, listeners: &[Listener]) -> Result<(Vec<HandoverWay>, Vec<Told>)> {
+fn ways(book: &Book<'_>, keys: &Keys, listeners: &[Listener]) -> Result<(Vec<HandoverWay>, Vec<Told>)> {
     let mut ways = Vec::new();
     let mut told = Vec::new();
     for listener in listeners {
         let gateway: Gateway = book.need(&listener.gateway)?;
         let site: Site = book.need(&gateway.site)?;
         let reach = listener.reach.ranges(&site.networks);
+        let call = listener.tunnel.calls().and_then(|calls| calls.first());
+        let label = call.map(|call| labels::call(&listener.name, call.number)).unwrap_or_default();
+        let kept = call.and_then(|call| call.kept.as_ref());
+        let secret = kept.map(|sealed| keys.sealing.open(sealed, &label)).transpose()?;
         told.push(Told {
+            call: call.map(|call| call.number),
             listener: listener.name.clone(),
             address: gateway.dialled.clone(),
             port: listener.outside_port(),
             reach: reach.clone(),
+            domains: listener.domains.clone(),
         });
         ways.push(HandoverWay {
-            tunnel: WayIn::of(&listener.tunnel, gateway.public_key),
+            tunnel: WayIn::of(&listener.tunnel, gateway.public_key, secret)?,
             gateway: gateway.name,
             address: gateway.dialled,
             port: listener.outside_port(),
             reach,
+            domains: listener.domains.clone(),
         });
     }
     Ok((ways, told))
@@ -70,7 +77,7 @@ fn beside(
 ) -> Result<Vec<Credential>> {
     let mut gone_along = Vec::new();
     if let Some(mut credential) = find::current(book, device, CredentialKind::Password)? {
-        let (more, also) = ways(book, &taking(book, &credential, ProofKind::Account)?)?;
+        let (more, also) = ways(book, keys, &taking(book, &credential, ProofKind::Account)?)?;
         if !more.is_empty()
             && let Some(account) = credential.account().cloned()
         {
@@ -86,7 +93,7 @@ fn beside(
         }
     }
     if let Some(mut credential) = find::current(book, device, CredentialKind::Certificate)? {
-        let (more, also) = ways(book, &taking(book, &credential, ProofKind::Certificate)?)?;
+        let (more, also) = ways(book, keys, &taking(book, &credential, ProofKind::Certificate)?)?;
         if !more.is_empty()
             && let Some(held) = credential.certificate().cloned()
         {
@@ -141,7 +148,7 @@ pub fn hand_over(
         let device_key = sealed.map(|sealed| keys.sealing.open(&sealed, &label)).transpose()?;
         let listeners =
             credential.ways().iter().map(|way| book.need(&way.listener)).collect::<Result<Vec<Listener>>>()?;
-        let (ways, mut told) = ways(book, &listeners)?;
+        let (ways, mut told) = ways(book, &keys, &listeners)?;
         let mut handover = Handover {
             format: FORMAT.into(),
             estate: find::this_estate(book)?.name,

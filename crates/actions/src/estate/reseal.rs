@@ -1,7 +1,8 @@
 //! Every secret of an estate, sealed anew under another key.
 
 use yestrel_core::Result;
-use yestrel_core::estate::{Authority, Credential, Estate, Gateway, SealedSecret, SharedSecret};
+use yestrel_core::estate::{Authority, Credential, Estate, Gateway, Listener, SealedSecret, SharedSecret};
+use yestrel_core::tunnel::Tunnel;
 use yestrel_store::{Book, Record, SealingKey};
 
 use crate::keyring::labels;
@@ -50,6 +51,11 @@ pub(crate) fn everything(book: &Book<'_>, old: &SealingKey, new: &SealingKey) ->
         change.one(&mut one.private_key, &labels::gateway(&name))?;
         change.maybe(one.certificate_key.as_mut(), &labels::certificate(&name))?;
         change.maybe(one.request_key.as_mut(), &labels::request(&name))
+    })?;
+    each(book, |one: &mut Listener| {
+        let name = one.name.clone();
+        let Tunnel::Quill(quill) = &mut one.tunnel else { return Ok(()) };
+        quill.calls.iter_mut().try_for_each(|call| change.maybe(call.kept.as_mut(), &labels::call(&name, call.number)))
     })?;
     each(book, |one: &mut Credential| {
         let name = one.name.clone();

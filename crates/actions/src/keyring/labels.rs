@@ -55,3 +55,8 @@ pub(crate) fn ms_chap(credential: &str) -> String {
 pub(crate) fn shared_secret(name: &str) -> String {
     format!("shared secret {name}")
 }
+
+/// A call secret of a listener.
+pub(crate) fn call(listener: &str, number: u32) -> String {
+    format!("call secret {number} of {listener}")
+}

@@ -10,16 +10,20 @@ use std::collections::BTreeSet;
 use std::net::IpAddr;
 
 use ipnet::Ipv4Net;
+use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use yestrel_core::estate::{Credential, Gateway, Host, Listener, Material, Reach, Served};
 use yestrel_core::firewall::{Protocol, Service};
+use yestrel_core::keys::Secret;
+use yestrel_core::tunnel::quill::{CALL_LENGTH, CallSecret};
 use yestrel_core::tunnel::{Need, Tunnel, quill};
-use yestrel_core::{Problem, Result, name, pool};
-use yestrel_store::Book;
+use yestrel_core::{Problem, Result, moment, name, pool};
 use yestrel_store::records::Address;
 use yestrel_store::seal::random;
+use yestrel_store::{Book, SealingKey};
 
 use crate::context::Context;
+use crate::keyring::labels;
 use crate::{find, host, site};
 
 /// What a command says about a listener; `None` leaves what is there, or takes the default.
@@ -33,6 +37,7 @@ pub struct Wish {
     pub pool: Option<String>,
     pub reach: Option<Reach>,
     pub resolvers: Option<Vec<IpAddr>>,
+    pub domains: Option<Vec<String>>,
     pub keep_alive: Option<u16>,
     pub packet_size: Option<u16>,
     /// What only its kind has: name and value.
@@ -160,6 +165,9 @@ pub fn notes(listener: &Listener) -> Vec<String> {
     if listener.reach == Reach::Everything && listener.resolvers.is_empty() {
         notes.push("everything goes through the tunnel, but no resolvers are given: names may not resolve".into());
     }
+    if listener.reach != Reach::Everything && !listener.resolvers.is_empty() && listener.domains.is_empty() {
+        notes.push("devices ask the resolvers for nothing: --domains says for names in which domains".into());
+    }
     notes
 }
 
@@ -170,6 +178,7 @@ pub fn notes(listener: &Listener) -> Vec<String> {
 pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listener> {
     check(wish)?;
     let created = context.now;
+    let sealing = context.key()?;
     // What is busy changes by itself: the host is asked again, if it answers.
     let _ = {
         let host: Host = context.read(|book| {
@@ -182,7 +191,7 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
         let gateway: Gateway = book.need(gateway)?;
         let host: Host = book.need(&gateway.host)?;
         let fast_aes = host.facts.as_ref().is_some_and(|facts| facts.fast_aes);
-        let tunnel = tunnel(wish, fast_aes)?;
+        let mut tunnel = tunnel(wish, fast_aes)?;
         let short = wish.name.clone().unwrap_or_else(|| tunnel.word().into());
         name::check("listener", &short)?;
         let full = format!("{}/{short}", gateway.name);
@@ -199,6 +208,9 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
         };
         let pool = pool::check(&pool, &taken)?;
         let serves = serves(book, &gateway, &host, &tunnel, wish)?;
+        if let Tunnel::Quill(quill) = &mut tunnel {
+            quill.calls = vec![call_secret(&sealing, &full, 1, &gateway)?];
+        }
         let listener = Listener {
             name: full,
             gateway: gateway.name.clone(),
@@ -206,6 +218,7 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
             serves,
             pool,
             reach: wish.reach.clone().unwrap_or(Reach::Site),
+            domains: domains(wish, &gateway)?,
             resolvers: wish.resolvers.clone().unwrap_or_default(),
             keep_alive: wish.keep_alive.unwrap_or(20),
             packet_size: wish.packet_size.unwrap_or(1400),
@@ -214,6 +227,53 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
         book.add(&listener)?;
         book.note("listener open", &listener.name, &describe(&listener))?;
         Ok(listener)
+    })
+}
+
+/// The domains that are wished for; without a wish, that of the gateway's own name where there are resolvers.
+fn domains(wish: &Wish, gateway: &Gateway) -> Result<Vec<String>> {
+    match &wish.domains {
+        Some(domains) => domains.iter().map(|text| name::domain(text)).collect(),
+        None if wish.resolvers.as_ref().is_some_and(|resolvers| !resolvers.is_empty()) => {
+            Ok(name::domain_around(&gateway.dialled).into_iter().collect())
+        }
+        None => Ok(Vec::new()),
+    }
+}
+
+/// A new call secret for a listener.
+fn call_secret(sealing: &SealingKey, listener: &str, number: u32, gateway: &Gateway) -> Result<CallSecret> {
+    let mut bytes = zeroize::Zeroizing::new([0; CALL_LENGTH]);
+    random(&mut bytes[..])?;
+    let secret = Secret::new(bytes.to_vec());
+    let kept = sealing.seal(&secret, &labels::call(listener, number))?;
+    CallSecret::new(listener, number, &secret, kept, &gateway.public_key)
+}
+
+/// Makes a new call secret for a listener; the one before opens for `overlap` longer. Gives how many handovers that makes stale.
+///
+/// # Errors
+/// No such listener, or its tunnel has no call secrets.
+pub fn renew(context: &mut Context, listener: &str, overlap: SignedDuration) -> Result<(Listener, Timestamp, usize)> {
+    let sealing = context.key()?;
+    let until = context.now + overlap;
+    context.write(|book| {
+        let mut listener: Listener = book.need(listener)?;
+        let gateway: Gateway = book.need(&listener.gateway)?;
+        let word = listener.tunnel.word().to_owned();
+        let Tunnel::Quill(quill) = &mut listener.tunnel else {
+            return Err(Problem::words(format!("the {word} tunnel has no call secret")));
+        };
+        let number = quill.calls.first().map_or(1, |newest| newest.number + 1);
+        quill.renew(call_secret(&sealing, &listener.name, number, &gateway)?, until);
+        book.put(&listener)?;
+        book.note(
+            "listener renew",
+            &listener.name,
+            &format!("call secret {number}; the one before until {}", moment(until)),
+        )?;
+        let stale = find::stale_count(book, &gateway.name)?;
+        Ok((listener, until, stale))
     })
 }
 
@@ -238,6 +298,9 @@ pub fn change(context: &mut Context, listener: &str, wish: &Wish) -> Result<(Lis
         }
         if let Some(resolvers) = &wish.resolvers {
             listener.resolvers.clone_from(resolvers);
+        }
+        if let Some(domains) = &wish.domains {
+            listener.domains = domains.iter().map(|text| name::domain(text)).collect::<Result<_>>()?;
         }
         listener.keep_alive = wish.keep_alive.unwrap_or(listener.keep_alive);
         listener.packet_size = wish.packet_size.unwrap_or(listener.packet_size);

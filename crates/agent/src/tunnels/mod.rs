@@ -3,9 +3,11 @@
 //! | file | holds |
 //! |---|---|
 //! | `kind` | what a kind of tunnel is, and a running listener of one |
+//! | `queue` | what waits for the thread that does handshakes |
 //! | `quill` | Yestrel's own tunnel |
 
 mod kind;
+mod queue;
 pub mod quill;
 
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! Yestrel's own tunnel: a UDP port, its state machine, and the thread that moves its packets.
+//! Yestrel's own tunnel: a UDP port, its state machine, the thread that moves its packets, and the one that does its handshakes.
 
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv6Addr, SocketAddr};
@@ -7,10 +7,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use parking_lot::{Mutex, MutexGuard, RwLock};
-use yestrel_core::admission::{Reason as Why, Shown};
+use yestrel_core::admission::{Reason as Why, Refusal, Shown};
 use yestrel_core::exchange::NewsEvent;
 use yestrel_core::firewall::{Protocol, Service};
-use yestrel_core::keys::{KeyPair, PublicKey};
+use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::order::OrderListener;
 use yestrel_core::tunnel::{self, Settings as Given, quill};
 use yestrel_core::{Problem, Result};
@@ -18,12 +18,15 @@ use yestrel_net::clock;
 use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
 use yestrel_net::seats::{Carrier, Seat};
 use yestrel_wire::Moment;
+use yestrel_wire::quill::call::Call;
+use yestrel_wire::quill::door::{Door, Knock, Valid};
 use yestrel_wire::quill::frame::{Frame, frames};
-use yestrel_wire::quill::gateway::{Doorkeeper, Event, Gateway};
+use yestrel_wire::quill::gateway::{Doorkeeper, Event, Gateway, Hands, Task};
 use yestrel_wire::quill::lane::{Lane, OVERHEAD};
 use yestrel_wire::quill::message::Settings;
 use yestrel_wire::quill::{ConnectionId, Reason, Suite};
 
+use super::queue::Queue;
 use super::{Ground, Kind, Tunnel};
 use crate::admit::Shared;
 
@@ -41,9 +44,20 @@ pub struct Quill {
     listener: OrderListener,
     udp: Arc<Udp>,
     machine: Mutex<Gateway>,
+    door: Door,
+    /// What waits for the thread that does handshakes.
+    work: Queue<Work>,
+    /// The gateway's, which opens what orders seal to it.
+    private: Secret,
     lanes: RwLock<HashMap<ConnectionId, Held>>,
     shared: Arc<Shared>,
     stop: AtomicBool,
+}
+
+/// What the thread that does handshakes is given.
+enum Work {
+    Opening(Box<Knock>),
+    Second(Task),
 }
 
 /// Packets of one session go out under these keys.
@@ -55,6 +69,10 @@ struct Under {
 impl Carrier for Under {
     fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender) {
         let lane = &self.lane;
+        // To an address that has not proved itself nothing goes.
+        if !lane.is_proved() {
+            return;
+        }
         sender.add(&self.udp, lane.path(), packet.len() + OVERHEAD, |out| lane.seal_packet(now, packet, out).is_ok());
     }
 
@@ -116,10 +134,12 @@ fn settings(given: Given) -> Settings {
     }
 }
 
-struct Door<'a>(&'a Quill);
+struct Keeper<'a>(&'a Quill);
 
-impl Doorkeeper for Door<'_> {
-    fn admit(&self, key: &[u8; 32]) -> std::result::Result<Settings, (Reason, String)> {
+impl Doorkeeper for Keeper<'_> {
+    fn admit(&self, key: &[u8; 32], continues: bool) -> std::result::Result<Settings, (Reason, String)> {
+        let unspent = if continues { Ok(()) } else { self.0.shared.unspent(&PublicKey(*key)) };
+        unspent.map_err(|refusal| (number(refusal.reason), refusal.words))?;
         self.0.settings_of(key)
     }
 }
@@ -154,23 +174,33 @@ impl Kind for QuillKind {
             }
         })?;
         let private = ground.identity.private_key.private_key()?;
-        let public = KeyPair::public_of(&ground.identity.private_key)?;
         let seats = ground.shared.seats.clone();
         let numbers = Box::new(move || seats.number());
-        let machine = Gateway::new(suite, private, &public.0, numbers, clock::SystemRandom::boxed());
         let quill = Arc::new(Quill {
             listener: listener.clone(),
             udp: Arc::new(udp),
-            machine: Mutex::new(machine),
+            machine: Mutex::new(Gateway::new(suite, numbers, clock::SystemRandom::boxed())),
+            door: Door::new(&mut *clock::SystemRandom::boxed()),
+            work: Queue::default(),
+            private: ground.identity.private_key.clone(),
             lanes: RwLock::default(),
             shared: ground.shared.clone(),
             stop: AtomicBool::new(false),
         });
-        let running = quill.clone();
-        std::thread::Builder::new()
-            .name("from-devices".into())
-            .spawn(move || running.run())
-            .map_err(|error| Problem::failed("no thread for the listener").why(error.to_string()))?;
+        quill.open_door(listener)?;
+        let hands = Hands::new(suite, private, clock::SystemRandom::boxed());
+        let (moving, greeting) = (quill.clone(), quill.clone());
+        let spawn = |name: &str, run: Box<dyn FnOnce() + Send>| {
+            std::thread::Builder::new()
+                .name(name.into())
+                .spawn(run)
+                .map_err(|error| Problem::failed("no thread for the listener").why(error.to_string()))
+        };
+        spawn("handshakes", Box::new(move || greeting.greet(hands)))?;
+        if let Err(problem) = spawn("from-devices", Box::new(move || moving.run())) {
+            quill.stop.store(true, Ordering::Relaxed);
+            return Err(problem);
+        }
         tracing::info!(listener = listener.name, port, "listener open");
         Ok(quill)
     }
@@ -182,7 +212,11 @@ impl Tunnel for Quill {
     }
 
     fn serves(&self, listener: &OrderListener) -> bool {
-        self.listener.serves == listener.serves && self.listener.tunnel == listener.tunnel
+        let cipher = |tunnel: &tunnel::Tunnel| match tunnel {
+            tunnel::Tunnel::Quill(own) => Some(own.cipher),
+            tunnel::Tunnel::Other(_) => None,
+        };
+        self.listener.serves == listener.serves && cipher(&self.listener.tunnel) == cipher(&listener.tunnel)
     }
 
     fn services(&self) -> Vec<Service> {
@@ -191,6 +225,12 @@ impl Tunnel for Quill {
     }
 
     fn refresh(&self) {
+        let in_force = self.shared.in_force();
+        if let Some(listener) = in_force.as_ref().and_then(|in_force| in_force.roll.listener(&self.listener.name))
+            && let Err(problem) = self.open_door(listener)
+        {
+            tracing::error!(listener = listener.name, "the call secrets stay as they were: {}", problem.line());
+        }
         let mut machine = self.machine.lock();
         for key in machine.device_keys() {
             if let Ok(settings) = self.settings_of(&key) {
@@ -230,12 +270,46 @@ impl Quill {
         granted.map(|granted| settings(granted.settings())).map_err(|refusal| (number(refusal.reason), refusal.words))
     }
 
+    /// From now on the call secrets of an order open the door.
+    fn open_door(&self, listener: &OrderListener) -> Result<()> {
+        let calls = listener.tunnel.calls().unwrap_or_default();
+        let (wall, now) = (jiff::Timestamp::now(), clock::now());
+        let valid = calls.iter().map(|call| {
+            let left = |until: jiff::Timestamp| until.duration_since(wall).as_millis();
+            let until = call.until.map(|until| now.after(u64::try_from(left(until)).unwrap_or(0)));
+            Ok(Valid { number: call.number, call: Call::new(&*call.open(&listener.name, &self.private)?), until })
+        });
+        self.door.set_calls(valid.collect::<Result<_>>()?);
+        Ok(())
+    }
+
     /// Carries out what the state machine wants, with its lock given back before anything slow.
     fn settle(&self, mut machine: MutexGuard<'_, Gateway>) {
-        let (output, events) = (machine.take_output(), machine.take_events());
-        // Lanes and seats change while the machine is held, so that no thread sees an older state later.
-        let news: Vec<_> = events.into_iter().filter_map(|event| self.happened(event)).collect();
+        let mut news = Vec::new();
+        let mut output = Vec::new();
+        loop {
+            // Lanes and seats change while the machine is held, so that no thread sees an older state later.
+            let events = machine.take_events();
+            if events.is_empty() {
+                break;
+            }
+            for event in events {
+                match self.happened(event) {
+                    Ok(event) => news.extend(event),
+                    // Revoked, or used up elsewhere, since it was answered.
+                    Err((key, refusal, event)) => {
+                        machine.end(clock::now(), &key, number(refusal.reason), &refusal.words);
+                        news.push(event);
+                    }
+                }
+            }
+        }
+        output.append(&mut machine.take_output());
+        let tasks = machine.take_tasks();
         drop(machine);
+        for task in tasks {
+            self.work.push(true, Work::Second(task));
+        }
         for (to, datagram) in output {
             self.udp.send(to, &datagram);
         }
@@ -244,8 +318,8 @@ impl Quill {
         }
     }
 
-    fn happened(&self, event: Event) -> Option<NewsEvent> {
-        match event {
+    fn happened(&self, event: Event) -> std::result::Result<Option<NewsEvent>, ([u8; 32], Refusal, NewsEvent)> {
+        Ok(match event {
             Event::LaneAdded(lane) => {
                 self.lanes.write().insert(lane.own, Held { lane, seat: None });
                 None
@@ -254,9 +328,16 @@ impl Quill {
                 self.lanes.write().remove(&id);
                 None
             }
-            Event::Opened { device_key, lane, from, software, settings } => {
+            Event::Opened { device_key, lane, from, software, settings, stale } => {
                 let identity = PublicKey(device_key);
                 let device = self.shared.device_of(&identity).unwrap_or_default();
+                if let Err(refusal) = self.shared.welcome(&self.listener.name, identity) {
+                    let event = self.shared.refused(Some(device), from, refusal.reason);
+                    return Err((device_key, refusal, event));
+                }
+                if stale {
+                    tracing::warn!(device, "it calls with a secret that has been renewed: its handover is stale");
+                }
                 let (counters, carrier) = (lane.counters.clone(), self.carrier(&lane));
                 let (number, inner) = (lane.session, settings.inner.addr().into());
                 let listener = &self.listener.name;
@@ -277,7 +358,7 @@ impl Quill {
                 let device = self.shared.device_of(&PublicKey(device_key));
                 Some(self.shared.refused(device, from, reason(number)))
             }
-        }
+        })
     }
 
     fn carrier(&self, lane: &Arc<Lane>) -> Arc<dyn Carrier> {
@@ -288,6 +369,23 @@ impl Quill {
     fn sit(&self, lane: &Arc<Lane>, seat: &Arc<Seat>) {
         if let Some(held) = self.lanes.write().get_mut(&lane.own) {
             held.seat = Some(seat.clone());
+        }
+    }
+
+    /// One thread: openings are answered.
+    fn greet(self: Arc<Self>, mut hands: Hands) {
+        while !self.stop.load(Ordering::Relaxed) {
+            let Some(work) = self.work.take(Duration::from_millis(100)) else { continue };
+            let now = clock::now();
+            match work {
+                Work::Opening(knock) => hands.opening(now, &knock, &self.door, &self.machine, &Keeper(&self)),
+                Work::Second(task) => hands.second(now, &task, &self.machine),
+            }
+            let machine = self.machine.lock();
+            if self.stop.load(Ordering::Relaxed) {
+                return;
+            }
+            self.settle(machine);
         }
     }
 
@@ -329,18 +427,16 @@ impl Quill {
         let now = clock::now();
         let held = self.lanes.read().get(&id).map(|held| (held.lane.clone(), held.seat.clone()));
         let Some((lane, mut seat)) = held else {
-            let mut machine = self.machine.lock();
-            if self.stop.load(Ordering::Relaxed) {
-                return;
+            if let Some(knock) = self.door.knock(now, from, datagram) {
+                self.work.push(knock.proved, Work::Opening(Box::new(knock)));
             }
-            machine.opening(now, from, datagram, &Door(self));
-            self.settle(machine);
             return;
         };
+        let length = datagram.len();
         let Ok(body) = lane.open(now, datagram) else { return };
         if lane.needs_attention(from) {
             let mut machine = self.machine.lock();
-            let taken = machine.heard(now, &lane, from);
+            let taken = machine.heard(now, &lane, from, length);
             self.settle(machine);
             if !taken {
                 return;
@@ -359,7 +455,7 @@ impl Quill {
                 }
                 Ok(frame) => {
                     let mut machine = self.machine.lock();
-                    machine.control(now, &lane, from, frame);
+                    machine.control(now, &lane, from, length, frame);
                     self.settle(machine);
                 }
                 Err(_) => return,

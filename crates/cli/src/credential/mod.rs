@@ -259,7 +259,7 @@ impl About {
 }
 
 /// A time span in days or hours.
-fn days(text: &str) -> std::result::Result<SignedDuration, String> {
+pub fn days(text: &str) -> std::result::Result<SignedDuration, String> {
     let at = moment(text)?;
     Ok(at.duration_since(Timestamp::now()))
 }

@@ -4,7 +4,7 @@ use std::net::UdpSocket;
 use std::process::{Child, Stdio};
 use std::time::Duration;
 
-use crate::common::{World, wait};
+use crate::common::{World, client, wait};
 use yestrel_core::admission::Proof;
 use yestrel_core::exchange::{Question, agent};
 use yestrel_core::firewall::Service;
@@ -12,17 +12,17 @@ use yestrel_core::handover::{Handover, HandoverWay};
 use yestrel_core::keys::{KeyPair, Secret};
 use yestrel_core::order::{self, Content, Envelope, OrderListener};
 use yestrel_core::sample;
+use yestrel_core::tunnel::WayIn;
 use yestrel_core::tunnel::quill::{Cipher, QuillWay};
-use yestrel_core::tunnel::{Quill, Tunnel, WayIn};
 use yestrel_net::control;
 
-struct Running {
-    world: World,
+pub struct Running {
+    pub world: World,
     child: Child,
     address: String,
     port: u16,
     gateway: KeyPair,
-    device: KeyPair,
+    pub device: KeyPair,
     signing: Secret,
 }
 
@@ -34,18 +34,13 @@ impl Drop for Running {
 }
 
 impl Running {
-    fn start() -> Self {
+    pub fn start() -> Self {
         Self::start_at("127.0.0.1")
     }
 
-    fn start_at(address: &str) -> Self {
+    pub fn start_at(address: &str) -> Self {
         let world = World::empty();
-        let child = world
-            .command(&["agent", "run", "--folder", "agent", "--process-plane", "--bind", address])
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
+        let child = Self::spawn(&world, address);
         let port = UdpSocket::bind((address, 0)).unwrap().local_addr().unwrap().port();
         let running = Self {
             world,
@@ -60,15 +55,37 @@ impl Running {
         running
     }
 
+    fn spawn(world: &World, address: &str) -> Child {
+        world
+            .command(&["agent", "run", "--folder", "agent", "--process-plane", "--bind", address])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap()
+    }
+
+    /// Kills the agent, and starts it again once it is gone.
+    pub fn restart(&mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+        self.child = Self::spawn(&self.world, &self.address);
+        wait(10, "the agent answers", || self.try_ask(&agent::Status).ok());
+    }
+
+    /// The hash of the order in force.
+    pub fn hash(&self) -> String {
+        self.ask(&agent::Status).order_hash
+    }
+
     fn try_ask<Q: Question>(&self, question: &Q) -> yestrel_core::Result<Q::Answer> {
         control::ask(&self.world.path("agent/control.sock"), question, Duration::from_secs(5))
     }
 
-    fn ask<Q: Question>(&self, question: &Q) -> Q::Answer {
+    pub fn ask<Q: Question>(&self, question: &Q) -> Q::Answer {
         self.try_ask(question).unwrap()
     }
 
-    fn adopt(&self) {
+    pub fn adopt(&self) {
         self.ask(&agent::Adopt {
             estate: "estate-1".into(),
             estate_key: order::signer(&self.signing).unwrap(),
@@ -79,12 +96,12 @@ impl Running {
     }
 
     /// One listener, and one device at it.
-    fn content(&self) -> Content {
+    pub fn content(&self) -> Content {
         let mut content = sample::content();
         content.dialled = "127.0.0.1".into();
         content.public_key = self.gateway.public;
         content.listeners = vec![OrderListener {
-            tunnel: Tunnel::Quill(Quill { cipher: Cipher::ChaCha20Poly1305 }),
+            tunnel: sample::quill("harbour/quill", &self.gateway.public).in_order(),
             serves: vec![Service::udp(self.port)],
             ..content.listeners.remove(0)
         }];
@@ -93,20 +110,30 @@ impl Running {
         content
     }
 
-    fn signed(&self, number: u64, previous: &str, content: Content) -> Envelope {
+    pub fn signed(&self, number: u64, previous: &str, content: Content) -> Envelope {
         order::sign("estate-1", number, previous, jiff::Timestamp::now(), content, &self.signing).unwrap()
     }
 
-    fn carry(&self, envelope: &Envelope) -> Result<(), String> {
+    pub fn carry(&self, envelope: &Envelope) -> Result<(), String> {
         let carried = self.try_ask(&agent::Carry { envelope: envelope.clone(), hold: 0 });
         carried.map(drop).map_err(|problem| format!("{}: {}", problem.error, problem.why.unwrap_or_default()))
     }
 
-    fn news(&self) -> Vec<yestrel_core::exchange::News> {
+    pub fn news(&self) -> Vec<yestrel_core::exchange::News> {
         self.ask(&agent::NewsAfter { after: 0 }).items
     }
 
-    fn hand_over(&self) {
+    /// What a client of our own making needs to come in.
+    pub fn dialled(&self) -> client::Gateway {
+        client::Gateway {
+            at: std::net::SocketAddr::from(([127, 0, 0, 1], self.port)),
+            public: self.gateway.public,
+            call: sample::call(),
+            suite: yestrel_wire::quill::Suite::Aes256Gcm,
+        }
+    }
+
+    pub fn hand_over(&self) {
         let handover = Handover {
             format: yestrel_core::handover::FORMAT.into(),
             estate: "skerry".into(),
@@ -121,7 +148,12 @@ impl Running {
                 address: self.address.clone(),
                 port: self.port,
                 reach: vec!["10.44.0.0/22".parse().unwrap()],
-                tunnel: WayIn::Quill(QuillWay { cipher: Cipher::ChaCha20Poly1305, server_key: self.gateway.public }),
+                domains: vec![],
+                tunnel: WayIn::Quill(QuillWay {
+                    cipher: Cipher::Aes256Gcm,
+                    server_key: self.gateway.public,
+                    call_secret: sample::call(),
+                }),
             }],
         };
         self.world.write("mara.yestrel", &handover.write().unwrap());
@@ -207,13 +239,7 @@ fn an_agent_that_stops_says_goodbye_and_takes_devices_back_when_it_returns() {
     assert!(running.child.wait().unwrap().success());
     let state = |running: &Running| running.world.run("tunnel list --format json").json()[0]["state"].clone();
     wait(5, "the device knows", || (state(&running) == "lost").then_some(()));
-    running.child = running
-        .world
-        .command(&["agent", "run", "--folder", "agent", "--process-plane", "--bind", "127.0.0.1"])
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .unwrap();
+    running.child = Running::spawn(&running.world, "127.0.0.1");
     wait(30, "the device is in again", || (state(&running) == "up").then_some(()));
     running.world.run("tunnel stop harbour").is(0);
     // Everything that was seen is still there, in order and without gaps.
@@ -263,44 +289,8 @@ fn a_device_that_claims_anothers_address_or_sends_where_it_may_not_is_not_heard(
         sessions.into_iter().map(|session| (session.device, session.received)).collect::<Vec<_>>()
     };
     let honest = before(&running);
-    // A device of our own making, with the wire's state machine alone, that lies about its address.
-    use yestrel_wire::Moment;
-    use yestrel_wire::quill::device::{Config, Device, Event};
-    struct Dice(u8);
-    impl yestrel_wire::Random for Dice {
-        fn fill(&mut self, bytes: &mut [u8]) {
-            for byte in bytes {
-                self.0 = self.0.wrapping_mul(73).wrapping_add(41);
-                *byte = self.0;
-            }
-        }
-    }
-    let config = Config::new(
-        yestrel_wire::quill::Suite::ChaCha20Poly1305,
-        other.private.private_key().unwrap(),
-        running.gateway.public.0,
-        "liar",
-    );
-    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
-    socket.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
-    let gateway = std::net::SocketAddr::from(([127, 0, 0, 1], running.port));
-    let mut device = Device::new(config, gateway, Box::new(Dice(3)));
-    device.open(Moment(1));
-    let send = |device: &mut Device| {
-        device.take_output().iter().for_each(|(to, datagram)| {
-            socket.send_to(datagram, to).unwrap();
-        })
-    };
-    send(&mut device);
-    let mut buffer = [0; 2000];
-    let length = socket.recv(&mut buffer).unwrap();
-    device.answer(Moment(2), &buffer[..length]);
-    send(&mut device);
-    let lane = device
-        .take_events()
-        .into_iter()
-        .find_map(|event| if let Event::Current(lane) = event { Some(lane) } else { None })
-        .unwrap();
+    // A device of our own making that lies about its address.
+    let liar = client::Client::new(&running.dialled(), &other.private, 3).up();
     let packet = |source: [u8; 4], destination: [u8; 4]| {
         let mut bytes = Vec::new();
         etherparse::PacketBuilder::ipv4(source, destination, 64)
@@ -323,9 +313,7 @@ fn a_device_that_claims_anothers_address_or_sends_where_it_may_not_is_not_heard(
         (own, [255, 255, 255, 255]),
     ];
     for (source, destination) in lies.into_iter().chain([(own, at)]) {
-        let mut datagram = Vec::new();
-        lane.seal_packet(Moment(3), &packet(source, destination), &mut datagram).unwrap();
-        socket.send_to(&datagram, gateway).unwrap();
+        liar.send(&packet(source, destination));
     }
     let size = packet(own, at).len() as u64;
     let after = wait(5, "the honest packet is counted", || {

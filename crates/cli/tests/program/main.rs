@@ -10,6 +10,7 @@
 //! | `along` | what goes along with an estate: saving, loading, keys, published lists |
 //! | `fire` | commands killed at any moment, two at once, a full disk, altered rows |
 //! | `agent` | an agent by itself, given orders by hand |
+//! | `hostile` | a device of our own making that replays, floods and lies at an agent |
 //! | `whole` | the whole path in namespaces, and the demo in both worlds |
 //! | `network` | the tunnel on a network: ports, pools, leaks, resolvers |
 //! | `moving` | a gateway that moves, and devices that follow |
@@ -33,6 +34,7 @@ mod certificates;
 mod estate;
 mod fire;
 mod guide;
+mod hostile;
 mod lab;
 mod manual;
 mod moving;

@@ -220,12 +220,33 @@ fn several_listeners_with_pools_of_their_own_serve_at_once() {
     assert_eq!(world.run("session list --format json").json().as_array().map(Vec::len), Some(1));
 }
 
+/// Where only some traffic goes through the tunnel, the gateway's resolver hears of the site's names alone, by UDP and by TCP.
+#[test]
+fn only_names_in_the_handovers_domains_are_asked_of_the_gateway() {
+    let world = World::mara(NAMESPACES);
+    let address = |name: &str| {
+        let script = format!("python3 -c \"import socket; print(socket.gethostbyname('{name}'))\"");
+        world.shell("mara-laptop", &script)
+    };
+    let before = address("forecast.example").is(0).out;
+    address("tickets.skerry.example").is(1);
+    world
+        .on_laptop("yestrel connect mara.yestrel --background")
+        .is(0)
+        .says("names in skerry.example are looked up at 10.44.0.20");
+    address("tickets.skerry.example").is(0).says("10.44.");
+    // The site's resolver does not know it: whoever asks there hears of no such name.
+    assert_eq!(address("forecast.example").is(0).out, before);
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+    assert_eq!(address("forecast.example").is(0).out, before, "as it was before");
+}
+
 #[test]
 fn a_resolver_file_that_is_a_link_is_a_link_again_afterwards() {
     let world = World::mara(NAMESPACES);
     // Over the file that the lab mounts there lies a folder of its own, in which the resolver file is a link.
     let script = "mkdir -p etc && cp -a /etc/hosts etc/ 2>/dev/null; printf 'nameserver 192.0.2.53\\n' > etc/stub; ln -sf stub etc/resolv.conf; \
-                  mount --bind etc /etc && \"$Y\" connect mara.yestrel --background && grep -q 10.44.0.20 /etc/resolv.conf && [ ! -L /etc/resolv.conf ] && \
+                  mount --bind etc /etc && \"$Y\" connect mara.yestrel --background && grep -q 127.19.78.1 /etc/resolv.conf && [ ! -L /etc/resolv.conf ] && \
                   \"$Y\" tunnel stop harbour && [ \"$(readlink /etc/resolv.conf)\" = stub ] && grep -q 192.0.2.53 /etc/resolv.conf && echo restored";
     let script = format!("Y='{}'; {script}", env!("CARGO_BIN_EXE_yestrel"));
     // In a mount namespace of its own, so that the laptop's stays as it is.

@@ -92,13 +92,6 @@ impl Reason {
         }
     }
 
-    /// Whether a credential that is good for one session has had it when a session ends for this. A gateway that merely
-    /// stops, or a device that comes back from another address, does not end it.
-    #[must_use]
-    pub fn spends(self) -> bool {
-        !matches!(self, Self::Shutdown | Self::Replaced | Self::AgentStopped)
-    }
-
     /// Whether the credential itself is the reason, so that another is needed.
     #[must_use]
     pub fn needs_another_credential(self) -> bool {

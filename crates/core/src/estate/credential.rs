@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use super::{Gateway, Listener, SealedSecret, Site};
 use crate::account::Account;
 use crate::keys::PublicKey;
+use crate::moment;
 
 /// One path by which a credential may come in.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -27,6 +28,11 @@ pub struct Told {
     pub address: String,
     pub port: u16,
     pub reach: Vec<IpNet>,
+    #[serde(default)]
+    pub domains: Vec<String>,
+    /// The number of the listener's call secret; none where its tunnel has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub call: Option<u32>,
 }
 
 /// The kind of a credential.
@@ -303,6 +309,17 @@ impl Credential {
             if listener.outside_port() != told.port {
                 stale.push(format!("dials port {}, which is now {}", told.port, listener.outside_port()));
             }
+            if let Some(more) = listener.domains.iter().find(|domain| !told.domains.contains(domain)) {
+                stale.push(format!("does not ask the site for names in {more}"));
+            }
+            let newest = listener.tunnel.calls().and_then(|calls| calls.first()).map(|call| call.number);
+            if newest != told.call {
+                let old =
+                    listener.tunnel.calls().unwrap_or_default().iter().find(|call| Some(call.number) == told.call);
+                let until = old.and_then(|call| call.until).map(moment);
+                let until = until.map_or_else(|| "not any more".into(), |until| format!("until {until}"));
+                stale.push(format!("calls with a secret that has been renewed and opens {until}"));
+            }
             let networks = sites.iter().find(|site| site.name == gateway.site).map(|site| site.networks.as_slice());
             let reach = listener.reach.ranges(networks.unwrap_or_default());
             if let Some(more) = reach.iter().find(|range| !told.reach.iter().any(|old| old.contains(*range))) {
@@ -341,6 +358,8 @@ mod tests {
             address: "gangway.skerry.example".into(),
             port: 23817,
             reach: vec![],
+            domains: vec![],
+            call: None,
         });
         assert_eq!(credential.stale(&[], &[], &[]), ["harbour/quill is closed"]);
     }

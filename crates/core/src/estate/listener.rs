@@ -110,6 +110,9 @@ pub struct Listener {
     pub pool: Ipv4Net,
     pub reach: Reach,
     pub resolvers: Vec<IpAddr>,
+    /// Names in these domains are asked of the resolvers, where not everything goes through the tunnel; in lower case.
+    #[serde(default)]
+    pub domains: Vec<String>,
     /// Seconds, 0..=3600; RFC 3948 section 4 suggests 20.
     pub keep_alive: u16,
     /// Bytes of the largest inner packet, 1280..=9000.

@@ -97,6 +97,9 @@ pub struct TunnelStatus {
     pub last_answer: Option<Timestamp>,
     pub reach: Vec<IpNet>,
     pub resolvers: Vec<IpAddr>,
+    /// Only names in these domains are asked of them; of all others where it is empty.
+    #[serde(default)]
+    pub domains: Vec<String>,
     pub packet_size: u16,
     /// The proxy's address, in a tunnel inside a process.
     pub proxy: Option<SocketAddr>,
@@ -123,6 +126,7 @@ impl TunnelStatus {
             last_answer: None,
             reach: Vec::new(),
             resolvers: Vec::new(),
+            domains: Vec::new(),
             packet_size: 0,
             proxy: None,
             strict: false,

@@ -135,7 +135,7 @@ pub fn content(extract: &Extract<'_>) -> Result<Content> {
         .filter(|listener| listener.gateway == gateway.name)
         .map(|listener| OrderListener {
             name: listener.name.clone(),
-            tunnel: listener.tunnel.clone(),
+            tunnel: listener.tunnel.in_order(),
             serves: listener.serves.iter().map(|served| served.inside).collect(),
             pool: listener.pool,
             reach: listener.reach.ranges(&networks),

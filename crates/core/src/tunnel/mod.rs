@@ -127,8 +127,28 @@ impl Tunnel {
     #[must_use]
     pub fn settings(&self) -> Vec<(&'static str, String)> {
         match self {
-            Self::Quill(quill) => vec![("cipher", quill.cipher.to_string())],
+            Self::Quill(quill) => {
+                vec![("cipher", quill.cipher.to_string()), ("call secret", quill.calls_in_words())]
+            }
             Self::Other(other) => vec![("settings", Value::Object(other.settings.clone()).to_string())],
+        }
+    }
+
+    /// As it stands in an order: without what only the estate has.
+    #[must_use]
+    pub fn in_order(&self) -> Self {
+        match self {
+            Self::Quill(quill) => Self::Quill(quill.in_order()),
+            Self::Other(other) => Self::Other(other.clone()),
+        }
+    }
+
+    /// Its call secrets, the newest first; `None` where its kind has none.
+    #[must_use]
+    pub fn calls(&self) -> Option<&[quill::CallSecret]> {
+        match self {
+            Self::Quill(quill) => Some(&quill.calls),
+            Self::Other(_) => None,
         }
     }
 
@@ -208,13 +228,20 @@ impl WayIn {
         }
     }
 
-    /// What a handover tells of a listener with this tunnel, at a gateway with this public key.
-    #[must_use]
-    pub fn of(tunnel: &Tunnel, gateway: crate::keys::PublicKey) -> Self {
+    /// What a handover tells of a listener with this tunnel, at a gateway with this public key; with the call secret that the
+    /// estate keeps, where its kind has one.
+    ///
+    /// # Errors
+    /// The listener has no call secret, which its kind needs.
+    pub fn of(tunnel: &Tunnel, gateway: crate::keys::PublicKey, call: Option<crate::keys::Secret>) -> Result<Self> {
         match tunnel {
-            Tunnel::Quill(quill) => Self::Quill(quill::QuillWay { cipher: quill.cipher, server_key: gateway }),
+            Tunnel::Quill(quill) => {
+                let none = || Problem::failed("the listener has no call secret").try_("yestrel listener renew");
+                let call_secret = call.ok_or_else(none)?;
+                Ok(Self::Quill(quill::QuillWay { cipher: quill.cipher, server_key: gateway, call_secret }))
+            }
             Tunnel::Other(other) => {
-                Self::Other(OtherWay { tunnel: other.kind.clone(), settings: other.settings.clone() })
+                Ok(Self::Other(OtherWay { tunnel: other.kind.clone(), settings: other.settings.clone() }))
             }
         }
     }
@@ -265,7 +292,7 @@ mod tests {
     fn kinds_come_back_as_they_were_written_also_those_of_another_version() {
         let quill = Tunnel::named("quill", true).unwrap();
         let text = serde_json::to_string(&quill).unwrap();
-        assert_eq!(text, r#"{"cipher":"aes-256-gcm","kind":"quill"}"#);
+        assert_eq!(text, r#"{"calls":[],"cipher":"aes-256-gcm","kind":"quill"}"#);
         assert_eq!(serde_json::from_str::<Tunnel>(&text).unwrap(), quill);
         let other = Tunnel::Other(Other {
             kind: "later".into(),
@@ -286,7 +313,7 @@ mod tests {
             assert!(Tunnel::named(word, true).unwrap_err().why.unwrap().contains(why), "{word}");
         }
         let mut quill = Tunnel::named("quill", false).unwrap();
-        assert_eq!(quill.settings(), [("cipher", "chacha20-poly1305".to_owned())]);
+        assert_eq!(quill.settings()[0], ("cipher", "chacha20-poly1305".to_owned()));
         assert!(quill.set("cipher", "rot13").is_err());
         assert!(quill.set("colour", "red").is_err());
         quill.set("cipher", "aes-256-gcm").unwrap();

@@ -1,9 +1,12 @@
 //! The tunnel quill: its settings, and what a handover tells of it.
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::keys::PublicKey;
-use crate::{Problem, Result};
+use crate::estate::SealedSecret;
+use crate::keys::{PublicKey, Secret};
+use crate::sealed::{self, Sealed};
+use crate::{Problem, Result, moment};
 
 /// The word for it.
 pub const WORD: &str = "quill";
@@ -47,17 +50,86 @@ impl std::str::FromStr for Cipher {
     }
 }
 
+/// Bytes of a call secret.
+pub const CALL_LENGTH: usize = 32;
+
+/// A call secret of a listener: whoever does not know it is not answered at all.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CallSecret {
+    /// Counts up per listener, from 1.
+    pub number: u32,
+    /// For handovers; only the estate has it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kept: Option<SealedSecret>,
+    /// For the agent of the listener's gateway alone.
+    pub for_agent: Sealed,
+    /// A newer one stands in its place; it still opens until then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
+}
+
+impl CallSecret {
+    /// A new one for a listener, sealed to its gateway's agent. `kept` is the same for the estate.
+    ///
+    /// # Errors
+    /// The gateway's public key is damaged.
+    pub fn new(listener: &str, number: u32, secret: &Secret, kept: SealedSecret, gateway: &PublicKey) -> Result<Self> {
+        let for_agent = sealed::seal(gateway, &purpose(listener, number), secret)?;
+        Ok(Self { number, kept: Some(kept), for_agent, until: None })
+    }
+
+    /// Opens it with the private key of the gateway.
+    ///
+    /// # Errors
+    /// It is another gateway's, another listener's, or altered.
+    pub fn open(&self, listener: &str, private: &Secret) -> Result<zeroize::Zeroizing<[u8; CALL_LENGTH]>> {
+        self.for_agent.open(private, &purpose(listener, self.number))?.private_key()
+    }
+}
+
+/// What a call secret is sealed for.
+fn purpose(listener: &str, number: u32) -> String {
+    format!("call {listener} {number}")
+}
+
 /// What a listener with this tunnel has of its own.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Quill {
     pub cipher: Cipher,
+    /// Call secrets that open, the newest first.
+    #[serde(default)]
+    pub calls: Vec<CallSecret>,
 }
 
 impl Quill {
-    /// The cipher that suits a host's processor.
+    /// The cipher that suits a host's processor, and no call secret yet.
     #[must_use]
     pub fn for_host(fast_aes: bool) -> Self {
-        Self { cipher: if fast_aes { Cipher::Aes256Gcm } else { Cipher::ChaCha20Poly1305 } }
+        Self { cipher: if fast_aes { Cipher::Aes256Gcm } else { Cipher::ChaCha20Poly1305 }, calls: Vec::new() }
+    }
+
+    /// As it stands in an order: without what only the estate has.
+    #[must_use]
+    pub fn in_order(&self) -> Self {
+        let calls = self.calls.iter().map(|call| CallSecret { kept: None, ..call.clone() }).collect();
+        Self { cipher: self.cipher, calls }
+    }
+
+    /// Puts a new call secret in front; the one before opens until `until`, and none before that.
+    pub fn renew(&mut self, new: CallSecret, until: Timestamp) {
+        self.calls.truncate(1);
+        self.calls.iter_mut().for_each(|before| before.until = Some(until));
+        self.calls.insert(0, new);
+    }
+
+    /// Which call secrets open, in words.
+    #[must_use]
+    pub fn calls_in_words(&self) -> String {
+        let one = |call: &CallSecret| match call.until {
+            None => format!("number {}", call.number),
+            Some(until) => format!("number {} until {}", call.number, moment(until)),
+        };
+        if self.calls.is_empty() { "-".into() } else { self.calls.iter().map(one).collect::<Vec<_>>().join(", ") }
     }
 }
 
@@ -67,4 +139,40 @@ pub struct QuillWay {
     pub cipher: Cipher,
     /// The gateway's public X25519 key.
     pub server_key: PublicKey,
+    /// The listener's call secret.
+    pub call_secret: Secret,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sample;
+
+    fn call(number: u32) -> CallSecret {
+        let secret = Secret::new(vec![9; CALL_LENGTH]);
+        let kept = SealedSecret("for the estate".into());
+        CallSecret::new("harbour/quill", number, &secret, kept, &sample::gateway_pair().public).unwrap()
+    }
+
+    #[test]
+    fn an_order_holds_a_call_secret_for_its_agent_alone_and_for_its_listener_and_number() {
+        let (own, other) = (sample::gateway_pair(), crate::keys::KeyPair::from_random([9; 32]));
+        let quill = Quill { calls: vec![call(2)], ..Quill::for_host(true) }.in_order();
+        assert!(!serde_json::to_string(&quill).unwrap().contains("estate"), "what only the estate has stays there");
+        assert_eq!(*quill.calls[0].open("harbour/quill", &own.private).unwrap(), [9; CALL_LENGTH]);
+        assert!(quill.calls[0].open("harbour/quill", &other.private).is_err());
+        assert!(quill.calls[0].open("harbour/second", &own.private).is_err());
+        assert!(CallSecret { number: 3, ..quill.calls[0].clone() }.open("harbour/quill", &own.private).is_err());
+    }
+
+    #[test]
+    fn a_renewed_call_secret_leaves_the_one_before_until_its_end_and_no_older() {
+        let mut quill = Quill { calls: vec![call(1)], ..Quill::for_host(true) };
+        let until = sample::at();
+        quill.renew(call(2), until);
+        quill.renew(call(3), until);
+        let have: Vec<_> = quill.calls.iter().map(|call| (call.number, call.until)).collect();
+        assert_eq!(have, [(3, None), (2, Some(until))]);
+        assert_eq!(quill.calls_in_words(), format!("number 3, number 2 until {}", moment(until)));
+    }
 }

@@ -16,6 +16,7 @@ use yestrel_net::packets::{Receiver, Sender, Udp};
 use yestrel_net::seats::Carrier;
 use yestrel_wire::Moment;
 use yestrel_wire::counters::Counters;
+use yestrel_wire::quill::call::Call;
 use yestrel_wire::quill::device::{Config, Device, Event as Happened};
 use yestrel_wire::quill::frame::{Frame, frames};
 use yestrel_wire::quill::lane::{Lane, OVERHEAD};
@@ -108,7 +109,8 @@ impl Kind for QuillKind {
         let source = ground.source.filter(|source| source.is_ipv4() == peer.is_ipv4()).unwrap_or(any);
         let udp = Udp::bind(SocketAddr::new(source, 0))
             .map_err(|error| Problem::failed("the system gives no socket").why(error.to_string()))?;
-        let config = Config::new(suite, key.private_key()?, own.server_key.0, ground.software);
+        let call = Call::new(&*own.call_secret.private_key()?);
+        let config = Config::new(suite, key.private_key()?, own.server_key.0, call, ground.software);
         let mut device = Device::new(config, peer, clock::SystemRandom::boxed());
         device.open(clock::now());
         let way = Arc::new(QuillWay {
@@ -184,7 +186,7 @@ impl QuillWay {
         }
         for frame in frames(body) {
             match frame {
-                Ok(Frame::Data(packet)) => {
+                Ok(Frame::Data(packet)) if lane.carries => {
                     if inside(packet) {
                         lane.count_received(packet.len());
                     }

@@ -57,6 +57,7 @@ CREATE TABLE listeners (
   pool TEXT NOT NULL,
   reach TEXT NOT NULL,
   resolvers TEXT NOT NULL,
+  domains TEXT NOT NULL,
   keep_alive INTEGER NOT NULL,
   packet_size INTEGER NOT NULL,
   created TEXT NOT NULL

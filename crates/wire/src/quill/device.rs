@@ -5,10 +5,13 @@ use std::sync::Arc;
 
 use zeroize::Zeroizing;
 
+use super::call::{Call, Token};
 use super::frame::{Frame, frames};
-use super::handshake::{self, Sent};
+use super::handshake::{self, LONGEST, Sent, Towards};
+use super::keys::First;
 use super::lane::Lane;
 use super::message::{Answer, Opening, Settings};
+use super::second::{Ids, Offer};
 use super::{ConnectionId, Reason, Suite, VERSION};
 use crate::Moment;
 use crate::Random;
@@ -30,6 +33,17 @@ const RESEND_FIRST: u64 = 400;
 const RESEND_MOST: u64 = 4_000;
 /// An unanswered opening is made anew after this many repetitions, so that it does not stay comparable.
 const REPEATS: u32 = 4;
+/// The key for the second secret is sent again after this, so often, before the device begins anew.
+const SECOND_AGAIN: u64 = 400;
+const SECOND_REPEATS: u32 = 8;
+/// A datagram with a part of that key is at least so long, for what answers it is no longer.
+const SECOND_LENGTH: usize = 1180;
+/// A gateway that asks again and again to come with a token is left alone until the opening is due anew.
+const MOST_ASKED: u32 = 3;
+/// Between two renewals for which the gateway asks.
+const ASKED_RENEWAL: u64 = 10_000;
+/// Between two settings that are told.
+const SETTINGS_CALM: u64 = 1_000;
 /// Between two looks at the counters.
 const WATCH: u64 = 500;
 /// The first frame under new keys is repeated after this until the gateway is heard under them.
@@ -43,6 +57,8 @@ pub struct Config {
     pub private: Zeroizing<[u8; 32]>,
     /// The gateway's public X25519 key.
     pub gateway_public: [u8; 32],
+    /// The listener's call secret.
+    pub call: Call,
     /// Versions to offer, best first.
     pub versions: Vec<u16>,
     /// Program and version.
@@ -52,8 +68,14 @@ pub struct Config {
 impl Config {
     /// A configuration that offers what this code speaks.
     #[must_use]
-    pub fn new(suite: Suite, private: Zeroizing<[u8; 32]>, gateway_public: [u8; 32], software: &str) -> Self {
-        Self { suite, private, gateway_public, versions: vec![VERSION], software: software.into() }
+    pub fn new(
+        suite: Suite,
+        private: Zeroizing<[u8; 32]>,
+        gateway_public: [u8; 32],
+        call: Call,
+        software: &str,
+    ) -> Self {
+        Self { suite, private, gateway_public, call, versions: vec![VERSION], software: software.into() }
     }
 }
 
@@ -87,7 +109,7 @@ impl std::fmt::Debug for Lane {
 /// What a device waits for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 enum Timer {
-    /// An opening that was not answered is repeated, or made anew.
+    /// An opening that was not answered is repeated, or made anew; and so is the key for the second secret.
     Resend,
     /// The first frame under new keys is repeated.
     Ready,
@@ -95,6 +117,8 @@ enum Timer {
     Watch,
     /// Keys are renewed for their age.
     Renew,
+    /// Settings that came too soon after others are told.
+    Settings,
     /// Replaced keys are forgotten.
     Forget(ConnectionId),
 }
@@ -104,7 +128,21 @@ struct Waiting {
     datagram: Vec<u8>,
     wait: u64,
     repeats: u32,
-    renews: bool,
+    /// How often the gateway has asked to come with a token.
+    asked: u32,
+    continues: Option<ConnectionId>,
+}
+
+/// Admitted; the second secret is to be agreed upon.
+struct Greeting {
+    lane: Arc<Lane>,
+    first: First,
+    offer: Offer,
+    /// Under which id this end will receive.
+    own: ConnectionId,
+    settings: Settings,
+    repeats: u32,
+    continues: Option<ConnectionId>,
 }
 
 struct Running {
@@ -122,7 +160,12 @@ pub struct Device {
     random: Box<dyn Random>,
     gateway: SocketAddr,
     waiting: Option<Waiting>,
+    greeting: Option<Greeting>,
     running: Option<Running>,
+    /// When the gateway last got the renewal that it asked for.
+    asked_renewal: Option<Moment>,
+    /// When settings were last told, and what has come since.
+    told: (Moment, Option<Settings>),
     timers: Deadlines<Timer>,
     out: Vec<(SocketAddr, Vec<u8>)>,
     events: Vec<Event>,
@@ -138,7 +181,10 @@ impl Device {
             random,
             gateway,
             waiting: None,
+            greeting: None,
             running: None,
+            asked_renewal: None,
+            told: (Moment(0), None),
             timers: Deadlines::default(),
             out: Vec::new(),
             events: Vec::new(),
@@ -167,31 +213,31 @@ impl Device {
     /// Opens a new session.
     pub fn open(&mut self, now: Moment) {
         self.forget_running(now, false);
-        self.start(now, None);
+        self.start(now, None, None, 0);
     }
 
-    fn start(&mut self, now: Moment, continues: Option<ConnectionId>) {
+    fn start(&mut self, now: Moment, continues: Option<ConnectionId>, token: Option<Token>, asked: u32) {
+        self.stop_waiting();
         let opening = Opening {
             versions: self.config.versions.clone(),
             id: ConnectionId(super::eight(&mut *self.random)),
             software: self.config.software.clone(),
             continues,
-            padding: 0,
         };
-        let (sent, datagram) = handshake::open(
-            self.config.suite,
-            &self.config.private,
-            &self.config.gateway_public,
-            opening,
-            &mut *self.random,
-        );
+        let towards = Towards {
+            suite: self.config.suite,
+            call: &self.config.call,
+            gateway_public: &self.config.gateway_public,
+            device_private: &self.config.private,
+        };
+        let (sent, datagram) = handshake::open(&towards, token, opening, &mut *self.random);
         self.out.push((self.gateway, datagram.clone()));
         self.timers.set(Timer::Resend, now.after(RESEND_FIRST));
-        self.waiting = Some(Waiting { sent, datagram, wait: RESEND_FIRST, repeats: 0, renews: continues.is_some() });
+        self.waiting = Some(Waiting { sent, datagram, wait: RESEND_FIRST, repeats: 0, asked, continues });
     }
 
     fn forget_running(&mut self, now: Moment, keep: bool) {
-        for timer in [Timer::Ready, Timer::Watch, Timer::Renew] {
+        for timer in [Timer::Ready, Timer::Watch, Timer::Renew, Timer::Settings] {
             self.timers.clear(timer);
         }
         if let Some(running) = self.running.take() {
@@ -205,13 +251,18 @@ impl Device {
 
     fn stop_waiting(&mut self) {
         self.waiting = None;
+        if let Some(greeting) = self.greeting.take() {
+            self.events.push(Event::LaneRemoved(greeting.lane.own));
+        }
         self.timers.clear(Timer::Resend);
     }
 
     /// Whether `datagram` may answer the opening that is waiting.
     #[must_use]
     pub fn awaits(&self, datagram: &[u8]) -> bool {
-        self.waiting.as_ref().is_some_and(|waiting| ConnectionId::of(datagram) == Some(waiting.sent.id))
+        self.waiting.as_ref().is_some_and(|waiting| {
+            ConnectionId::of(datagram) == Some(waiting.sent.id) || waiting.sent.asked(datagram).is_some()
+        })
     }
 
     /// Takes a datagram that [`Device::awaits`]. What does not verify is dropped.
@@ -219,10 +270,17 @@ impl Device {
         let Some(waiting) = self.waiting.as_mut() else {
             return;
         };
-        let Ok((answer, split)) = waiting.sent.answer(datagram) else {
+        if let Some(token) = waiting.sent.asked(datagram) {
+            let (continues, asked) = (waiting.continues, waiting.asked + 1);
+            if asked <= MOST_ASKED {
+                self.start(now, continues, Some(token), asked);
+            }
+            return;
+        }
+        let Ok((answer, first)) = waiting.sent.answer(datagram) else {
             return;
         };
-        let (own, suite, renews) = (waiting.sent.id, waiting.sent.suite(), waiting.renews);
+        let (own, suite, continues) = (waiting.sent.id, waiting.sent.suite(), waiting.continues);
         self.stop_waiting();
         match answer {
             Answer::Refused(reason, words) => {
@@ -234,25 +292,62 @@ impl Device {
                 self.events.push(Event::Refused(Reason::Versions, String::new()));
             }
             Answer::Admitted { id, settings, .. } => {
-                let counters = match &self.running {
-                    Some(running) if renews => running.lane.counters.clone(),
-                    _ => {
-                        self.sessions += 1;
-                        Arc::new(Counters::default())
-                    }
-                };
-                let announced = renews && self.running.as_ref().is_some_and(|running| running.announced);
-                counters.heard.store(now.0, std::sync::atomic::Ordering::Relaxed);
-                let lane = Arc::new(Lane::new(suite, &split, own, id, self.sessions, self.gateway, counters));
-                self.forget_running(now, renews);
+                let lane = Arc::new(Lane::first(suite, &first.of_device(), own, id, self.gateway));
+                lane.confirm();
+                lane.set_proved();
                 self.events.push(Event::LaneAdded(lane.clone()));
-                self.events.push(Event::Current(lane.clone()));
-                self.running = Some(Running { lane, settings, announced, asked: now, unanswered: None });
-                self.timers.set(Timer::Watch, now.after(WATCH));
-                self.timers.set(Timer::Renew, now.after(RENEW_AFTER));
-                self.ready(now);
+                let (offer, own) = (Offer::new(&mut *self.random), ConnectionId(super::eight(&mut *self.random)));
+                self.greeting = Some(Greeting { lane, first, offer, own, settings, repeats: 0, continues });
+                self.offer(now);
             }
         }
+    }
+
+    /// Sends the key for the second secret, in two datagrams.
+    fn offer(&mut self, now: Moment) {
+        let Some(greeting) = self.greeting.as_ref() else { return };
+        for (part, key) in (0..).zip(greeting.offer.parts()) {
+            let length = SECOND_LENGTH + super::below(&mut *self.random, LONGEST + 1 - SECOND_LENGTH);
+            let frame = Frame::SecondKey(part, greeting.own, key);
+            if let Ok(datagram) = greeting.lane.seal_frames_to(now, &[frame], length) {
+                self.out.push((self.gateway, datagram));
+            }
+        }
+        self.timers.set(Timer::Resend, now.after(SECOND_AGAIN));
+    }
+
+    /// Both secrets are there: from here on packets go under the final keys.
+    fn seconded(&mut self, now: Moment, other: ConnectionId, ciphertext: &[u8]) {
+        let Some(greeting) = self.greeting.take() else { return };
+        let ids = Ids { device: greeting.own, gateway: other };
+        let Some(split) = greeting.offer.keys(&greeting.first, ids, ciphertext) else { return };
+        self.timers.clear(Timer::Resend);
+        self.timers.set(Timer::Forget(greeting.lane.own), now.after(KEEP_OLD));
+        let renews = greeting.continues.is_some() && self.running.is_some();
+        let counters = match &self.running {
+            Some(running) if renews => running.lane.counters.clone(),
+            _ => {
+                self.sessions += 1;
+                Arc::new(Counters::default())
+            }
+        };
+        let announced = renews && self.running.as_ref().is_some_and(|running| running.announced);
+        counters.heard.store(now.0, std::sync::atomic::Ordering::Relaxed);
+        let lane = Lane::new(self.config.suite, &split, greeting.own, other, self.sessions, self.gateway, counters);
+        let lane = Arc::new(lane);
+        lane.set_proved();
+        let newer = self.running.as_ref().filter(|running| running.settings.edition > greeting.settings.edition);
+        let settings = newer.map_or(greeting.settings, |running| running.settings.clone());
+        self.forget_running(now, renews);
+        if !renews {
+            self.told = (Moment(0), None);
+        }
+        self.events.push(Event::LaneAdded(lane.clone()));
+        self.events.push(Event::Current(lane.clone()));
+        self.running = Some(Running { lane, settings, announced, asked: now, unanswered: None });
+        self.timers.set(Timer::Watch, now.after(WATCH));
+        self.timers.set(Timer::Renew, now.after(RENEW_AFTER));
+        self.ready(now);
     }
 
     fn ready(&mut self, now: Moment) {
@@ -285,18 +380,26 @@ impl Device {
         match frame {
             Frame::Echo(token) => self.send_on(now, lane, &[Frame::EchoAnswer(token)]),
             Frame::PathCheck(token) => self.send_on(now, lane, &[Frame::PathAnswer(token)]),
-            Frame::Settings(bytes) => {
-                let Ok(settings) = Settings::parse(bytes) else {
-                    return;
-                };
-                let edition = settings.edition;
-                if let Some(running) = self.running.as_mut()
-                    && edition > running.settings.edition
-                {
-                    running.settings = settings.clone();
-                    self.events.push(Event::Changed(settings));
+            Frame::SecondAnswer(id, ciphertext)
+                if self.greeting.as_ref().is_some_and(|greeting| greeting.lane.own == lane.own) =>
+            {
+                self.seconded(now, id, ciphertext);
+            }
+            Frame::Renew => {
+                let current = self.running.as_ref().is_some_and(|running| running.lane.own == lane.own);
+                if current && self.asked_renewal.is_none_or(|before| before.after(ASKED_RENEWAL) <= now) {
+                    self.asked_renewal = Some(now);
+                    self.renew(now);
                 }
-                self.send_on(now, lane, &[Frame::SettingsTaken(edition)]);
+            }
+            Frame::Settings(bytes) => {
+                let current = self.running.as_ref().is_some_and(|running| running.lane.session == lane.session);
+                let Ok(settings) = Settings::parse(bytes) else { return };
+                if current && lane.carries {
+                    let edition = settings.edition;
+                    self.settings(now, settings);
+                    self.send_on(now, lane, &[Frame::SettingsTaken(edition)]);
+                }
             }
             Frame::End(reason, words) => {
                 let current = self.running.as_ref().is_some_and(|running| running.lane.session == lane.session);
@@ -315,15 +418,35 @@ impl Device {
         }
     }
 
+    /// Settings arrived. What comes too soon after the last is told later, and only the newest of it: no gateway makes a device flap.
+    fn settings(&mut self, now: Moment, settings: Settings) {
+        let newest = self.told.1.as_ref().map(|waiting| waiting.edition);
+        let Some(running) = self.running.as_mut() else { return };
+        if settings.edition <= newest.unwrap_or(running.settings.edition) {
+            return;
+        }
+        if self.told.0.after(SETTINGS_CALM) <= now {
+            running.settings = settings.clone();
+            self.told = (now, None);
+            self.events.push(Event::Changed(settings));
+        } else {
+            self.timers.set(Timer::Settings, self.told.0.after(SETTINGS_CALM));
+            self.told.1 = Some(settings);
+        }
+    }
+
     fn send_on(&mut self, now: Moment, lane: &Lane, frames: &[Frame<'_>]) {
         if let Ok(datagram) = lane.seal_frames(now, frames) {
             self.out.push((self.gateway, datagram));
         }
     }
 
+    /// The gateway is not heard any more. What is opened now goes on with the session that was, where the gateway still has it.
     fn lost(&mut self, now: Moment) {
         self.events.push(Event::Lost);
-        self.open(now);
+        let continues = self.running.as_ref().map(|running| running.lane.other);
+        self.forget_running(now, false);
+        self.start(now, continues, None, 0);
     }
 
     /// Opens a datagram of any kind: gives inner packets to `packet` and handles the rest. Returns
@@ -351,7 +474,7 @@ impl Device {
         }
         for frame in frames(body) {
             match frame {
-                Ok(Frame::Data(inner)) => {
+                Ok(Frame::Data(inner)) if lane.carries => {
                     lane.count_received(inner.len());
                     packet(inner);
                 }
@@ -393,18 +516,33 @@ impl Device {
                     self.watch(now);
                 }
                 Timer::Renew => self.renew(now),
+                Timer::Settings => {
+                    if let Some(settings) = self.told.1.take() {
+                        self.settings(now, settings);
+                    }
+                }
                 Timer::Forget(id) => self.events.push(Event::LaneRemoved(id)),
             }
         }
     }
 
     fn resend(&mut self, now: Moment) {
+        if let Some(greeting) = self.greeting.as_mut() {
+            greeting.repeats += 1;
+            if greeting.repeats < SECOND_REPEATS {
+                self.offer(now);
+            } else {
+                let continues = greeting.continues;
+                self.start(now, continues, None, 0);
+            }
+            return;
+        }
         let Some(waiting) = self.waiting.as_mut() else {
             return;
         };
         if waiting.repeats >= REPEATS {
-            let continues = waiting.renews.then(|| self.running.as_ref().map(|r| r.lane.other)).flatten();
-            self.start(now, continues);
+            let continues = waiting.continues;
+            self.start(now, continues, None, 0);
             if let Some(waiting) = self.waiting.as_mut() {
                 waiting.wait = RESEND_MOST;
                 self.timers.set(Timer::Resend, now.after(RESEND_MOST));
@@ -453,9 +591,9 @@ impl Device {
         let Some(running) = self.running.as_ref() else {
             return;
         };
-        if self.waiting.is_none() && running.lane.is_confirmed() {
+        if self.waiting.is_none() && self.greeting.is_none() && running.lane.is_confirmed() {
             let continues = Some(running.lane.other);
-            self.start(now, continues);
+            self.start(now, continues, None, 0);
         } else {
             self.timers.set(Timer::Renew, now.after(WATCH));
         }

@@ -3,7 +3,8 @@
 //! Every frame is `type` (1 byte), `length` (2 bytes, big-endian) and a body, except padding, which is a single
 //! zero byte. Types that a version does not know are passed over, so that the protocol can grow.
 
-use super::Reason;
+use super::second::{CIPHERTEXT, PART};
+use super::{ConnectionId, Reason};
 
 const PADDING: u8 = 0;
 const DATA: u8 = 1;
@@ -15,6 +16,9 @@ const END: u8 = 6;
 const PATH_CHECK: u8 = 7;
 const PATH_ANSWER: u8 = 8;
 const READY: u8 = 9;
+const SECOND_KEY: u8 = 10;
+const SECOND_ANSWER: u8 = 11;
+const RENEW: u8 = 12;
 
 /// Bytes that a data frame adds to an inner packet.
 pub const DATA_HEAD: usize = 3;
@@ -40,6 +44,12 @@ pub enum Frame<'a> {
     PathAnswer([u8; 8]),
     /// The device's first frame under new keys.
     Ready,
+    /// A part (0 or 1) of the device's key for the second secret, and the id under which it will receive under the final keys.
+    SecondKey(u8, ConnectionId, &'a [u8]),
+    /// The ciphertext for the second secret, and the id under which the gateway will receive under the final keys.
+    SecondAnswer(ConnectionId, &'a [u8]),
+    /// The gateway asks for new keys.
+    Renew,
     /// A type of a later version.
     Unknown(u8),
 }
@@ -66,6 +76,15 @@ impl Frame<'_> {
             Self::PathCheck(token) => (PATH_CHECK, token),
             Self::PathAnswer(token) => (PATH_ANSWER, token),
             Self::Ready => (READY, &[]),
+            Self::SecondKey(part, id, key) => {
+                end = [&[*part][..], &id.0, key].concat();
+                (SECOND_KEY, &end)
+            }
+            Self::SecondAnswer(id, ciphertext) => {
+                end = [&id.0[..], ciphertext].concat();
+                (SECOND_ANSWER, &end)
+            }
+            Self::Renew => (RENEW, &[]),
             Self::Unknown(kind) => (*kind, &[]),
         };
         out.push(kind);
@@ -133,6 +152,19 @@ impl<'a> Iterator for Frames<'a> {
             PATH_CHECK => eight(body).map(Frame::PathCheck),
             PATH_ANSWER => eight(body).map(Frame::PathAnswer),
             READY => Ok(Frame::Ready),
+            SECOND_KEY => match body.split_at_checked(9) {
+                Some(([part @ (0 | 1), id @ ..], key)) if key.len() == PART => {
+                    eight(id).map(|id| Frame::SecondKey(*part, ConnectionId(id), key))
+                }
+                _ => Err(Malformed::Length),
+            },
+            SECOND_ANSWER => match body.split_at_checked(8) {
+                Some((id, ciphertext)) if ciphertext.len() == CIPHERTEXT => {
+                    eight(id).map(|id| Frame::SecondAnswer(ConnectionId(id), ciphertext))
+                }
+                _ => Err(Malformed::Length),
+            },
+            RENEW => Ok(Frame::Renew),
             unknown => Ok(Frame::Unknown(unknown)),
         };
         if frame.is_ok() {
@@ -149,7 +181,11 @@ mod tests {
 
     #[test]
     fn what_is_emitted_is_parsed_again() {
+        let (part, ciphertext) = ([7; PART], [8; CIPHERTEXT]);
         let written = [
+            Frame::SecondKey(1, ConnectionId(*b"device-2"), &part),
+            Frame::SecondAnswer(ConnectionId(*b"gateway2"), &ciphertext),
+            Frame::Renew,
             Frame::Ready,
             Frame::Data(b"an inner packet"),
             Frame::Settings(&[1, 2, 3]),

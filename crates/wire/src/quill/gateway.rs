@@ -1,46 +1,55 @@
 //! The gateway's end: answers openings, keeps sessions, ends them with a reason.
 //!
-//! A session belongs to one device key. An answered opening changes nothing until the device has used the
-//! new keys; only then does it replace what was there. A device's address changes only after it has answered a
-//! path check from the new one.
+//! A session belongs to one device key. An answered opening is a *greeting*: the two ends agree on the second secret under its first keys. It
+//! changes nothing until the device has used the final keys; only then do these replace what was there. Inner packets go only to
+//! an address that has answered a path check.
+//!
+//! Curve operations are never done here but by [`Hands`], which holds the machine only while it looks at it.
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
 
+use parking_lot::Mutex;
 use zeroize::Zeroizing;
 
+use super::door::{Budget, Door, Knock, OPENING_TAG, Verdict};
 use super::frame::Frame;
-use super::handshake::{self, OpeningKey};
+use super::handshake::{self, Received};
+use super::keys::{First, Split};
 use super::lane::Lane;
 use super::message::{Answer, Settings};
+use super::second::{self, Ids, KEY, PART};
 use super::{ConnectionId, Reason, Suite, VERSION};
 use crate::Moment;
 use crate::Random;
 use crate::counters::Counters;
 use crate::timer::Deadlines;
 
-/// How long an answered opening waits for the device's first frame.
+/// How long an answered opening waits for the device's first datagram under the final keys.
 const PENDING: u64 = 10_000;
+/// Greetings of one device that have shown a token; a further one takes the place of the oldest.
+const MOST_GREETINGS: usize = 4;
 /// How long replaced keys, and keys of an ended session, are still understood.
 const KEEP_OLD: u64 = 10_000;
 /// Keys that were not renewed for this long end their session.
 const LONGEST_KEYS: u64 = 1_200_000;
-/// A session without keep-alive is silent for at most this long.
-const SILENT: u64 = 600_000;
-/// Path checks of one session within [`AGAIN`], to whatever addresses.
+/// A session without keep-alive is silent for at most this long: devices renew their keys well before.
+const SILENT: u64 = 1_000_000;
+/// Path checks of one session within [`AGAIN`], to whatever addresses; and repeated answers of one greeting.
 const MOST_CHECKS: u8 = 4;
 /// Between two repetitions of settings, path checks and ends.
 const AGAIN: u64 = 500;
+/// Bytes of a datagram with a path check, which is sent for none that is shorter.
+const CHECK_LENGTH: usize = 39;
 
 /// Decides who comes in.
 pub trait Doorkeeper {
-    /// The settings for the device with this key, or why it is refused. `None` as words: the
-    /// reason's own sentence is enough.
+    /// The settings for the device with this key, or why it is refused; `continues` says that it has a session, which would go on.
     ///
     /// # Errors
-    /// The reason, and what the device's person is told beside it.
-    fn admit(&self, device_key: &[u8; 32]) -> Result<Settings, (Reason, String)>;
+    /// The reason, and what the device's person is told beside it; no words: the reason's own sentence is enough.
+    fn admit(&self, device_key: &[u8; 32], continues: bool) -> Result<Settings, (Reason, String)>;
 }
 
 /// What the caller is told.
@@ -50,10 +59,17 @@ pub enum Event {
     LaneAdded(Arc<Lane>),
     /// Nothing arrives under this id any more.
     LaneRemoved(ConnectionId),
-    /// A device came in.
-    Opened { device_key: [u8; 32], lane: Arc<Lane>, from: SocketAddr, software: String, settings: Settings },
+    /// A device came in; `stale` under a call secret that a newer one has replaced.
+    Opened {
+        device_key: [u8; 32],
+        lane: Arc<Lane>,
+        from: SocketAddr,
+        software: String,
+        settings: Settings,
+        stale: bool,
+    },
     /// Packets for the device go out on this lane from now on: its keys were renewed.
-    Renewed { device_key: [u8; 32], lane: Arc<Lane> },
+    Renewed { device_key: [u8; 32], lane: Arc<Lane>, from: SocketAddr },
     /// The device proved a new address.
     Moved { device_key: [u8; 32], session: u64, to: SocketAddr },
     /// A session is over.
@@ -62,14 +78,35 @@ pub enum Event {
     Refused { device_key: [u8; 32], from: SocketAddr, reason: Reason },
 }
 
-struct Pending {
-    lane: Arc<Lane>,
-    tag: ConnectionId,
+/// Where the device is to hear of the second secret: where its key came from, in a datagram of this length.
+type Heard = (SocketAddr, usize);
+
+enum Second {
+    /// Parts of the device's key.
+    Parts(Box<[Option<[u8; PART]>; 2]>),
+    /// [`Hands`] have it.
+    Handed(Heard),
+    /// The final keys are there.
+    Done { lane: Arc<Lane>, ciphertext: Vec<u8> },
+}
+
+struct Greeting {
+    device_key: [u8; 32],
+    tag: [u8; OPENING_TAG],
+    proved: bool,
+    stale: bool,
     answer: Vec<u8>,
     settings: Settings,
     software: String,
-    from: SocketAddr,
-    renews: bool,
+    /// The session that it renews.
+    renews: Option<u64>,
+    lane: Arc<Lane>,
+    first: First,
+    /// Under which id the device will receive under the final keys.
+    device_id: Option<ConnectionId>,
+    second: Second,
+    /// Answers with the ciphertext since this moment.
+    sent: (Moment, u8),
 }
 
 struct Session {
@@ -77,16 +114,30 @@ struct Session {
     old: Option<Arc<Lane>>,
     settings: Settings,
     taken: u32,
+    /// Where the device is, as far as events have said.
+    at: SocketAddr,
     check: Option<(SocketAddr, [u8; 8], Moment)>,
     /// Path checks sent since this moment, to whatever addresses.
     checks: (Moment, u8),
 }
 
-/// What a gateway waits for. Each stands for one device key, or for one session that has ended.
+/// Whether one more may be sent now, of [`MOST_CHECKS`] within [`AGAIN`].
+fn one_more(count: &mut (Moment, u8), now: Moment) -> bool {
+    if count.0.after(AGAIN) <= now {
+        *count = (now, 0);
+    }
+    let free = count.1 < MOST_CHECKS;
+    count.1 += u8::from(free);
+    free
+}
+
+/// What a gateway waits for. Each stands for a greeting, for one device key, or for one session that has ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 enum Timer {
-    /// An answered opening that was not used is forgotten.
-    Unused([u8; 32]),
+    /// A greeting that came to nothing is forgotten.
+    Unused(ConnectionId),
+    /// A device that was refused may come without a token again.
+    Refused([u8; 32]),
     /// Replaced keys are forgotten.
     OldKeys([u8; 32]),
     /// A session of which nothing was heard ends. Packets do not move this timer: when it comes, the counters say whether it is
@@ -103,7 +154,8 @@ enum Timer {
 #[derive(Default)]
 struct End {
     session: Option<Session>,
-    pending: Option<Pending>,
+    /// By the ids of their first keys, the oldest first.
+    greetings: Vec<ConnectionId>,
 }
 
 struct Closing {
@@ -112,43 +164,157 @@ struct Closing {
     again: Moment,
 }
 
+/// Whose datagrams arrive under an id.
+#[derive(Clone, Copy)]
+enum Owner {
+    /// A greeting, under its first keys.
+    First,
+    /// This greeting, under its final keys.
+    Final(ConnectionId),
+    /// The session of this device.
+    Session([u8; 32]),
+}
+
+/// A device's key for the second secret, for [`Hands`].
+pub struct Task {
+    greeting: ConnectionId,
+    first: First,
+    ids: Ids,
+    key: Box<[u8; KEY]>,
+}
+
+/// What becomes of an opening that was read.
+enum Judged {
+    Again,
+    Refused(Reason, String),
+    Admitted { own: ConnectionId, settings: Settings, renews: Option<u64> },
+}
+
 /// The state machine of one listener.
 pub struct Gateway {
     suite: Suite,
-    private: Zeroizing<[u8; 32]>,
-    opening_key: OpeningKey,
     random: Box<dyn Random>,
     ends: HashMap<[u8; 32], End>,
-    owners: HashMap<ConnectionId, [u8; 32]>,
+    greetings: HashMap<ConnectionId, Greeting>,
+    tags: HashMap<[u8; OPENING_TAG], ConnectionId>,
+    owners: HashMap<ConnectionId, Owner>,
     closing: HashMap<ConnectionId, Closing>,
     timers: Deadlines<Timer>,
     numbers: Box<dyn FnMut() -> u64 + Send>,
     out: Vec<(SocketAddr, Vec<u8>)>,
     events: Vec<Event>,
+    tasks: Vec<Task>,
+}
+
+/// Does the handshakes of one listener, in a thread that carries no data.
+pub struct Hands {
+    suite: Suite,
+    private: Zeroizing<[u8; 32]>,
+    budget: Budget,
+    random: Box<dyn Random>,
+}
+
+impl Hands {
+    /// Hands with a full budget.
+    #[must_use]
+    pub fn new(suite: Suite, private: Zeroizing<[u8; 32]>, mut random: Box<dyn Random>) -> Self {
+        let budget = Budget::new(&mut *random);
+        Self { suite, private, budget, random }
+    }
+
+    /// Answers an opening whose tag is right, or asks its sender to come again, or does nothing: as the budget says.
+    pub fn opening(
+        &mut self,
+        now: Moment,
+        knock: &Knock,
+        door: &Door,
+        machine: &Mutex<Gateway>,
+        keeper: &dyn Doorkeeper,
+    ) {
+        // The same opening again: its answer was lost, or somebody replays it. Both get the same bytes, without any work.
+        if machine.lock().answered_before(knock) {
+            return;
+        }
+        match self.budget.spend(now, knock.from, knock.proved) {
+            Verdict::Read => {}
+            Verdict::Again => return self.again(now, knock, door, machine),
+            Verdict::Nothing => return,
+        }
+        let Ok(received) = handshake::receive(self.suite, &self.private, &knock.call, &knock.front, &knock.datagram)
+        else {
+            return;
+        };
+        let judged = machine.lock().judge(now, knock, &received, keeper);
+        match judged {
+            Judged::Again => {
+                if self.budget.ask(now) == Verdict::Again {
+                    self.again(now, knock, door, machine);
+                }
+            }
+            Judged::Refused(reason, words) => {
+                let device_key = received.device_key;
+                if let Ok((datagram, _)) = received.answer(&Answer::Refused(reason, words), &mut *self.random) {
+                    let mut machine = machine.lock();
+                    machine.out.push((knock.from, datagram));
+                    machine.events.push(Event::Refused { device_key, from: knock.from, reason });
+                }
+            }
+            Judged::Admitted { own, settings, renews } => {
+                let (device_key, said) = (received.device_key, received.opening.clone());
+                let answer = Answer::Admitted { version: VERSION, id: own, settings: settings.clone() };
+                let Ok((answer, first)) = received.answer(&answer, &mut *self.random) else { return };
+                let lane = Lane::first(self.suite, &first.of_gateway(), own, said.id, knock.from);
+                let greeting = Greeting {
+                    device_key,
+                    tag: knock.front.tag,
+                    proved: knock.proved,
+                    stale: knock.stale,
+                    answer,
+                    settings,
+                    software: said.software,
+                    renews,
+                    lane: Arc::new(lane),
+                    first,
+                    device_id: None,
+                    second: Second::Parts(Box::default()),
+                    sent: (now, 0),
+                };
+                machine.lock().greet(now, knock.from, greeting);
+            }
+        }
+    }
+
+    fn again(&mut self, now: Moment, knock: &Knock, door: &Door, machine: &Mutex<Gateway>) {
+        let datagram = door.again(now, knock, &mut *self.random);
+        machine.lock().out.push((knock.from, datagram));
+    }
+
+    /// Answers a device's key for the second secret.
+    pub fn second(&mut self, now: Moment, task: &Task, machine: &Mutex<Gateway>) {
+        match second::accept(&task.first, task.ids, &task.key, &mut *self.random) {
+            Some((ciphertext, split)) => machine.lock().seconded(now, task, ciphertext, &split),
+            None => machine.lock().drop_greeting(task.greeting),
+        }
+    }
 }
 
 impl Gateway {
     /// A listener with no sessions. Each new one gets its number from `numbers`.
     #[must_use]
-    pub fn new(
-        suite: Suite,
-        private: Zeroizing<[u8; 32]>,
-        public: &[u8; 32],
-        numbers: Box<dyn FnMut() -> u64 + Send>,
-        random: Box<dyn Random>,
-    ) -> Self {
+    pub fn new(suite: Suite, numbers: Box<dyn FnMut() -> u64 + Send>, random: Box<dyn Random>) -> Self {
         Self {
             suite,
-            private,
-            opening_key: OpeningKey::new(public),
             random,
             ends: HashMap::new(),
+            greetings: HashMap::new(),
+            tags: HashMap::new(),
             owners: HashMap::new(),
             closing: HashMap::new(),
             timers: Deadlines::default(),
             numbers,
             out: Vec::new(),
             events: Vec::new(),
+            tasks: Vec::new(),
         }
     }
 
@@ -162,63 +328,88 @@ impl Gateway {
         std::mem::take(&mut self.events)
     }
 
-    /// Takes a datagram under an id that names no lane: an opening, or noise. Noise is never answered.
-    pub fn opening(&mut self, now: Moment, from: SocketAddr, datagram: &[u8], door: &dyn Doorkeeper) {
-        if datagram.len() > handshake::LONGEST || !self.opening_key.matches(datagram) {
-            return;
-        }
-        let Some(tag) = ConnectionId::of(datagram) else {
-            return;
+    /// Work for [`Hands::second`].
+    pub fn take_tasks(&mut self) -> Vec<Task> {
+        std::mem::take(&mut self.tasks)
+    }
+
+    /// Whether a greeting has answered this very opening; then the answer is sent again.
+    fn answered_before(&mut self, knock: &Knock) -> bool {
+        let Some(greeting) = self.tags.get(&knock.front.tag).and_then(|id| self.greetings.get(id)) else {
+            return false;
         };
-        let Ok(received) = handshake::receive(self.suite, &self.private, datagram) else {
-            return;
-        };
+        self.out.push((knock.from, greeting.answer.clone()));
+        true
+    }
+
+    fn judge(&mut self, now: Moment, knock: &Knock, received: &Received, keeper: &dyn Doorkeeper) -> Judged {
         let device_key = received.device_key;
-        // The same opening again: its answer was lost, or somebody replays it. Both get the same bytes.
-        if let Some(pending) = self.ends.get(&device_key).and_then(|end| end.pending.as_ref())
-            && pending.tag == tag
-        {
-            self.out.push((from, pending.answer.clone()));
-            return;
+        let end = self.ends.get(&device_key);
+        // A second opening of one device: one of the two may be replayed, and who shows that they are there comes first.
+        let another =
+            end.is_some_and(|end| !end.greetings.is_empty()) || self.timers.is_set(Timer::Refused(device_key));
+        if another && !knock.proved {
+            return Judged::Again;
         }
+        let session = end.and_then(|end| end.session.as_ref());
+        let named = |session: &&Session| {
+            let is = |lane: &Lane| received.opening.continues == Some(lane.own);
+            is(&session.lane) || session.old.as_ref().is_some_and(|old| is(old))
+        };
+        let renews = session.filter(named).map(|session| session.lane.session);
         let verdict = if received.opening.versions.contains(&VERSION) {
-            door.admit(&device_key)
+            keeper.admit(&device_key, renews.is_some())
         } else {
             Err((Reason::Versions, format!("the gateway speaks version {VERSION}")))
         };
-        let settings = match verdict {
-            Ok(settings) => settings,
+        match verdict {
+            Ok(settings) => Judged::Admitted { own: self.free_id(), settings, renews },
             Err((reason, words)) => {
-                if let Ok((datagram, _)) = received.answer(&Answer::Refused(reason, words)) {
-                    self.out.push((from, datagram));
-                    self.events.push(Event::Refused { device_key, from, reason });
-                }
-                return;
+                self.timers.set(Timer::Refused(device_key), now.after(PENDING));
+                Judged::Refused(reason, words)
             }
-        };
-        let session = self.ends.get(&device_key).and_then(|end| end.session.as_ref());
-        let renewed = received.opening.continues.and_then(|id| session.filter(|session| session.lane.own == id));
-        let (number, counters, renews) = match renewed {
-            Some(session) => (session.lane.session, session.lane.counters.clone(), true),
-            None => ((self.numbers)(), Arc::new(Counters::default()), false),
-        };
-        let own = self.free_id();
-        let (other, software) = (received.opening.id, received.opening.software.clone());
-        let answer = Answer::Admitted { version: VERSION, id: own, settings: settings.clone() };
-        let Ok((datagram, split)) = received.answer(&answer) else {
-            return;
-        };
-        let lane = Arc::new(Lane::new(self.suite, &split, own, other, number, from, counters));
-        let end = self.ends.entry(device_key).or_default();
-        self.timers.set(Timer::Unused(device_key), now.after(PENDING));
-        let pending = Pending { lane: lane.clone(), tag, answer: datagram.clone(), settings, software, from, renews };
-        if let Some(replaced) = end.pending.replace(pending) {
-            self.owners.remove(&replaced.lane.own);
-            self.events.push(Event::LaneRemoved(replaced.lane.own));
         }
-        self.owners.insert(own, device_key);
-        self.events.push(Event::LaneAdded(lane));
-        self.out.push((from, datagram));
+    }
+
+    fn greet(&mut self, now: Moment, from: SocketAddr, greeting: Greeting) {
+        let (id, device_key) = (greeting.lane.own, greeting.device_key);
+        let end = self.ends.entry(device_key).or_default();
+        end.greetings.push(id);
+        let proved = end.greetings.iter().filter(|id| self.greetings.get(id).is_some_and(|other| other.proved));
+        let (count, oldest) = (proved.clone().count(), proved.clone().next().copied());
+        self.timers.set(Timer::Unused(id), now.after(PENDING));
+        self.owners.insert(id, Owner::First);
+        self.tags.insert(greeting.tag, id);
+        self.events.push(Event::LaneAdded(greeting.lane.clone()));
+        self.out.push((from, greeting.answer.clone()));
+        self.greetings.insert(id, greeting);
+        if let Some(oldest) = oldest.filter(|_| count >= MOST_GREETINGS) {
+            self.drop_greeting(oldest);
+        }
+    }
+
+    /// Forgets a greeting with its keys, the final ones as well.
+    fn drop_greeting(&mut self, id: ConnectionId) {
+        if let Some(greeting) = self.take_greeting(id)
+            && let Second::Done { lane, .. } = greeting.second
+        {
+            self.forget(&lane);
+        }
+    }
+
+    /// Takes a greeting out; its final keys stay.
+    fn take_greeting(&mut self, id: ConnectionId) -> Option<Greeting> {
+        let greeting = self.greetings.remove(&id)?;
+        self.tags.remove(&greeting.tag);
+        self.timers.clear(Timer::Unused(id));
+        self.forget(&greeting.lane);
+        if let Some(end) = self.ends.get_mut(&greeting.device_key) {
+            end.greetings.retain(|other| *other != id);
+            if end.session.is_none() && end.greetings.is_empty() {
+                self.ends.remove(&greeting.device_key);
+            }
+        }
+        Some(greeting)
     }
 
     fn free_id(&mut self) -> ConnectionId {
@@ -230,10 +421,72 @@ impl Gateway {
         }
     }
 
-    /// A datagram was opened on `lane` that [`Lane::needs_attention`]. Whether its frames are to be taken.
-    pub fn heard(&mut self, now: Moment, lane: &Arc<Lane>, from: SocketAddr) -> bool {
+    /// A part of a device's key for the second secret.
+    fn second_key(&mut self, now: Moment, own: ConnectionId, heard: Heard, part: u8, id: ConnectionId, key: &[u8]) {
+        if let Some(Greeting { second: Second::Done { .. }, .. }) = self.greetings.get(&own) {
+            return self.send_second(now, own, heard);
+        }
+        let gateway_id = self.free_id();
+        let Some(greeting) = self.greetings.get_mut(&own) else { return };
+        let Second::Parts(parts) = &mut greeting.second else { return };
+        let Ok(key) = <[u8; PART]>::try_from(key) else { return };
+        if *greeting.device_id.get_or_insert(id) != id {
+            return;
+        }
+        if let Some(place) = parts.get_mut(usize::from(part)) {
+            place.get_or_insert(key);
+        }
+        if let [Some(one), Some(two)] = &**parts {
+            let mut key = Box::new([0; KEY]);
+            key[..PART].copy_from_slice(one);
+            key[PART..].copy_from_slice(two);
+            let (first, ids) = (greeting.first.clone(), Ids { device: id, gateway: gateway_id });
+            greeting.second = Second::Handed(heard);
+            self.tasks.push(Task { greeting: own, first, ids, key });
+        }
+    }
+
+    fn seconded(&mut self, now: Moment, task: &Task, ciphertext: Vec<u8>, split: &Split) {
+        let Some(greeting) = self.greetings.get(&task.greeting) else { return };
+        let Second::Handed(heard) = greeting.second else { return };
+        let (own, other) = (task.ids.gateway, task.ids.device);
+        if self.owners.contains_key(&own) || self.closing.contains_key(&own) {
+            return self.drop_greeting(task.greeting);
+        }
+        let session = self.ends.get(&greeting.device_key).and_then(|end| end.session.as_ref());
+        let renewed = session.filter(|session| greeting.renews == Some(session.lane.session));
+        let (number, counters) = match renewed {
+            Some(session) => (session.lane.session, session.lane.counters.clone()),
+            None => ((self.numbers)(), Arc::new(Counters::default())),
+        };
+        let lane = Arc::new(Lane::new(self.suite, split, own, other, number, heard.0, counters));
+        self.owners.insert(own, Owner::Final(task.greeting));
+        self.events.push(Event::LaneAdded(lane.clone()));
+        if let Some(greeting) = self.greetings.get_mut(&task.greeting) {
+            greeting.second = Second::Done { lane, ciphertext };
+        }
+        self.send_second(now, task.greeting, heard);
+    }
+
+    /// Sends the ciphertext to where the device's key came from: nothing longer than what came, and not too often.
+    fn send_second(&mut self, now: Moment, greeting: ConnectionId, (to, length): Heard) {
+        let Some(greeting) = self.greetings.get_mut(&greeting) else { return };
+        let Second::Done { lane, ciphertext } = &greeting.second else { return };
+        if !one_more(&mut greeting.sent, now) {
+            return;
+        }
+        let answer = Frame::SecondAnswer(lane.own, ciphertext);
+        if let Ok(datagram) = greeting.lane.seal_frames_to(now, &[answer], length.min(handshake::LONGEST))
+            && datagram.len() <= length
+        {
+            self.out.push((to, datagram));
+        }
+    }
+
+    /// A datagram of `length` bytes was opened on `lane` that [`Lane::needs_attention`]. Whether its frames are to be taken.
+    pub fn heard(&mut self, now: Moment, lane: &Arc<Lane>, from: SocketAddr, length: usize) -> bool {
         if let Some(closing) = self.closing.get_mut(&lane.own) {
-            if closing.again <= now {
+            if closing.again <= now && lane.is_proved() {
                 closing.again = now.after(AGAIN);
                 if let Ok(datagram) = lane.seal_frames(now, &[Frame::End(closing.reason, &closing.words)]) {
                     self.out.push((lane.path(), datagram));
@@ -241,88 +494,120 @@ impl Gateway {
             }
             return false;
         }
-        let Some(device_key) = self.owners.get(&lane.own).copied() else {
-            return false;
+        let device_key = match self.owners.get(&lane.own).copied() {
+            None => return false,
+            Some(Owner::First) => {
+                lane.confirm();
+                return true;
+            }
+            Some(Owner::Final(greeting)) => {
+                lane.confirm();
+                match self.promote(now, greeting, lane, from) {
+                    Some(device_key) => device_key,
+                    None => return false,
+                }
+            }
+            Some(Owner::Session(device_key)) => device_key,
         };
-        if lane.confirm() {
-            self.promote(now, device_key, lane);
+        if lane.path() != from || !lane.is_proved() {
+            self.check_path(now, device_key, lane, from, length);
         }
-        if lane.path() != from {
-            self.check_path(now, device_key, lane, from);
+        if lane.take_worn()
+            && lane.is_proved()
+            && let Ok(datagram) = lane.seal_frames(now, &[Frame::Renew])
+        {
+            self.out.push((lane.path(), datagram));
         }
         true
     }
 
-    fn promote(&mut self, now: Moment, device_key: [u8; 32], lane: &Arc<Lane>) {
-        let Some(end) = self.ends.get_mut(&device_key) else {
-            return;
-        };
-        let Some(pending) = end.pending.take_if(|pending| pending.lane.own == lane.own) else {
-            return;
-        };
-        let Pending { settings, software, from, renews, .. } = pending;
+    /// The device has used the final keys: the greeting becomes a session, or renews one. Gives whose.
+    fn promote(&mut self, now: Moment, id: ConnectionId, lane: &Arc<Lane>, from: SocketAddr) -> Option<[u8; 32]> {
+        let Greeting { device_key, settings, software, renews, stale, .. } = self.take_greeting(id)?;
+        let others = self.ends.get(&device_key).map(|end| end.greetings.clone()).unwrap_or_default();
+        others.into_iter().for_each(|other| self.drop_greeting(other));
+        let mut before = self.ends.get_mut(&device_key).and_then(|end| end.session.take());
+        let renewed = before.take_if(|before| before.lane.session == lane.session);
+        if renewed.is_none() && renews == Some(lane.session) {
+            // The session that it renews has ended meanwhile. The device opens a new one.
+            if let Some(before) = before {
+                self.ends.entry(device_key).or_default().session = Some(before);
+            }
+            self.owners.remove(&lane.own);
+            self.put_away(now, lane, Reason::Silent, String::new());
+            return None;
+        }
+        lane.set_path(from);
+        self.owners.insert(lane.own, Owner::Session(device_key));
         let taken = settings.edition;
-        let fresh =
-            Session { lane: lane.clone(), old: None, settings: settings.clone(), taken, check: None, checks: (now, 0) };
-        let before = end.session.replace(fresh);
-        self.timers.clear(Timer::Unused(device_key));
+        let at = renewed.as_ref().map_or(from, |renewed| renewed.at);
+        let (checks, settings_now) = ((now, 0), settings.clone());
+        let mut fresh =
+            Session { lane: lane.clone(), old: None, settings: settings_now, taken, at, check: None, checks };
+        self.timers.clear(Timer::SettingsAgain(device_key));
         self.timers.set(Timer::KeysEnd(device_key), now.after(LONGEST_KEYS));
         self.timers.set(Timer::Silence(device_key), now.after(most_silent(&settings)));
-        match before {
-            Some(before) if renews => {
-                if let Some(session) = end.session.as_mut() {
-                    session.old = Some(before.lane);
-                    self.timers.set(Timer::OldKeys(device_key), now.after(KEEP_OLD));
-                }
-                if let Some(older) = before.old {
-                    self.forget(&older);
-                }
-                self.events.push(Event::Renewed { device_key, lane: lane.clone() });
+        if let Some(renewed) = renewed {
+            if renewed.lane.is_proved() && renewed.lane.path() == from {
+                lane.set_proved();
             }
-            before => {
-                if let Some(before) = before {
-                    self.finish(now, device_key, before, Reason::Replaced, String::new());
-                }
-                self.events.push(Event::Opened { device_key, lane: lane.clone(), from, software, settings });
+            if let Some(older) = renewed.old {
+                self.forget(&older);
             }
+            fresh.old = Some(renewed.lane);
+            self.timers.set(Timer::OldKeys(device_key), now.after(KEEP_OLD));
+            self.ends.entry(device_key).or_default().session = Some(fresh);
+            self.events.push(Event::Renewed { device_key, lane: lane.clone(), from });
+        } else {
+            if let Some(before) = before {
+                self.finish(now, device_key, before, Reason::Replaced, String::new());
+            }
+            self.ends.entry(device_key).or_default().session = Some(fresh);
+            self.events.push(Event::Opened { device_key, lane: lane.clone(), from, software, settings, stale });
         }
+        Some(device_key)
     }
 
-    fn check_path(&mut self, now: Moment, device_key: [u8; 32], lane: &Arc<Lane>, from: SocketAddr) {
+    fn check_path(&mut self, now: Moment, device_key: [u8; 32], lane: &Lane, from: SocketAddr, length: usize) {
         let token = super::eight(&mut *self.random);
         let Some(session) = self.ends.get_mut(&device_key).and_then(|end| end.session.as_mut()) else {
             return;
         };
-        // Whoever sends a datagram on from ever other addresses makes the gateway ask no more often for it.
-        if session.checks.0.after(AGAIN) <= now {
-            session.checks = (now, 0);
-        }
-        if session.checks.1 >= MOST_CHECKS {
-            return;
-        }
         let token = match session.check {
             Some((to, _, again)) if to == from && again > now => return,
             Some((to, token, _)) if to == from => token,
             _ => token,
         };
+        // Whoever sends a datagram on from ever other addresses makes the gateway ask no more often for it, and nothing longer.
+        if length < CHECK_LENGTH || !one_more(&mut session.checks, now) {
+            return;
+        }
         session.check = Some((from, token, now.after(AGAIN)));
-        session.checks.1 += 1;
-        if let Ok(datagram) = lane.seal_frames(now, &[Frame::PathCheck(token)]) {
+        if let Ok(datagram) = lane.seal_frames_to(now, &[Frame::PathCheck(token)], CHECK_LENGTH) {
             self.out.push((from, datagram));
         }
     }
 
-    /// A frame other than data arrived on `lane` from `from`.
-    pub fn control(&mut self, now: Moment, lane: &Arc<Lane>, from: SocketAddr, frame: Frame<'_>) {
-        let Some(device_key) = self.owners.get(&lane.own).copied() else {
-            return;
+    /// A frame other than data arrived on `lane` from `from`, in a datagram of `length` bytes.
+    pub fn control(&mut self, now: Moment, lane: &Arc<Lane>, from: SocketAddr, length: usize, frame: Frame<'_>) {
+        let device_key = match self.owners.get(&lane.own) {
+            Some(Owner::Session(device_key)) => *device_key,
+            Some(Owner::First) => {
+                if let Frame::SecondKey(part, id, key) = frame {
+                    self.second_key(now, lane.own, (from, length), part, id, key);
+                }
+                return;
+            }
+            _ => return,
         };
         let Some(session) = self.ends.get_mut(&device_key).and_then(|end| end.session.as_mut()) else {
             return;
         };
         match frame {
             Frame::Echo(token) => {
-                if let Ok(datagram) = lane.seal_frames(now, &[Frame::EchoAnswer(token)]) {
+                if let Ok(datagram) = lane.seal_frames(now, &[Frame::EchoAnswer(token)])
+                    && (lane.is_proved() || datagram.len() <= length)
+                {
                     self.out.push((lane.path(), datagram));
                 }
             }
@@ -330,12 +615,17 @@ impl Gateway {
             Frame::PathAnswer(token)
                 if session.check.take_if(|(to, sent, _)| *to == from && *sent == token).is_some() =>
             {
-                session.lane.set_path(from);
-                if let Some(old) = &session.old {
-                    old.set_path(from);
+                for lane in session.old.iter().chain([&session.lane]) {
+                    lane.set_path(from);
+                    lane.set_proved();
                 }
                 let number = session.lane.session;
-                self.events.push(Event::Moved { device_key, session: number, to: from });
+                if session.taken < session.settings.edition {
+                    self.timers.set(Timer::SettingsAgain(device_key), now);
+                }
+                if std::mem::replace(&mut session.at, from) != from {
+                    self.events.push(Event::Moved { device_key, session: number, to: from });
+                }
             }
             // Whatever reason it writes: that a device ended a session is all that it can know.
             Frame::End(_, words) => {
@@ -343,6 +633,9 @@ impl Gateway {
                 if let Some(session) = self.ends.get_mut(&device_key).and_then(|end| end.session.take()) {
                     self.clear_session_timers(&device_key);
                     self.finish(now, device_key, session, Reason::Closed, words);
+                    if self.ends.get(&device_key).is_some_and(|end| end.greetings.is_empty()) {
+                        self.ends.remove(&device_key);
+                    }
                 }
             }
             _ => {}
@@ -360,13 +653,19 @@ impl Gateway {
         }
         let lane = session.lane;
         self.owners.remove(&lane.own);
+        self.events.push(Event::Ended { device_key, session: lane.session, reason, words: words.clone() });
+        self.put_away(now, &lane, reason, words);
+    }
+
+    /// Says the end to the other end, if it is where it says and did not say so itself, and for a while again.
+    fn put_away(&mut self, now: Moment, lane: &Arc<Lane>, reason: Reason, words: String) {
         lane.close();
         if reason != Reason::Closed
+            && lane.is_proved()
             && let Ok(datagram) = lane.seal_frames(now, &[Frame::End(reason, &words)])
         {
             self.out.push((lane.path(), datagram));
         }
-        self.events.push(Event::Ended { device_key, session: lane.session, reason, words: words.clone() });
         self.timers.set(Timer::Forget(lane.own), now.after(KEEP_OLD));
         let again = now.after(AGAIN);
         self.closing.insert(lane.own, Closing { reason, words, again });
@@ -380,14 +679,11 @@ impl Gateway {
 
     /// Ends the session of a device, if it has one, and tells the device why.
     pub fn end(&mut self, now: Moment, device_key: &[u8; 32], reason: Reason, words: &str) -> bool {
-        let Some(mut end) = self.ends.remove(device_key) else {
+        let Some(end) = self.ends.remove(device_key) else {
             return false;
         };
-        if let Some(pending) = end.pending.take() {
-            self.timers.clear(Timer::Unused(*device_key));
-            self.forget(&pending.lane);
-        }
-        let Some(session) = end.session.take() else {
+        end.greetings.into_iter().for_each(|greeting| self.drop_greeting(greeting));
+        let Some(session) = end.session else {
             return false;
         };
         self.clear_session_timers(device_key);
@@ -439,15 +735,8 @@ impl Gateway {
     pub fn tick(&mut self, now: Moment) {
         while let Some(timer) = self.timers.due(now) {
             match timer {
-                Timer::Unused(key) => {
-                    let pending = self.ends.get_mut(&key).and_then(|end| end.pending.take());
-                    if let Some(pending) = pending {
-                        self.forget(&pending.lane);
-                    }
-                    if self.ends.get(&key).is_some_and(|end| end.session.is_none()) {
-                        self.ends.remove(&key);
-                    }
-                }
+                Timer::Unused(id) => self.drop_greeting(id),
+                Timer::Refused(_) => {}
                 Timer::OldKeys(key) => {
                     let session = self.ends.get_mut(&key).and_then(|end| end.session.as_mut());
                     if let Some(old) = session.and_then(|session| session.old.take()) {
@@ -470,7 +759,9 @@ impl Gateway {
                     let Some(session) = self.ends.get(&key).and_then(|end| end.session.as_ref()) else { continue };
                     if session.taken < session.settings.edition {
                         let body = session.settings.emit();
-                        if let Ok(datagram) = session.lane.seal_frames(now, &[Frame::Settings(&body)]) {
+                        if session.lane.is_proved()
+                            && let Ok(datagram) = session.lane.seal_frames(now, &[Frame::Settings(&body)])
+                        {
                             self.out.push((session.lane.path(), datagram));
                         }
                         self.timers.set(Timer::SettingsAgain(key), now.after(AGAIN));
@@ -491,5 +782,201 @@ fn most_silent(settings: &Settings) -> u64 {
     match u64::from(settings.keep_alive) * 1000 {
         0 => SILENT,
         keep_alive => (keep_alive * 4).max(60_000),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::call::Call;
+    use super::super::device::{self, Config, Device};
+    use super::super::door::Valid;
+    use super::super::frame::frames;
+    use super::super::lane::{WORN, WORN_STEP};
+    use super::*;
+    use x25519_dalek::{PublicKey, StaticSecret};
+
+    struct Steps(u64);
+    impl Random for Steps {
+        fn fill(&mut self, bytes: &mut [u8]) {
+            for byte in bytes {
+                self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                *byte = (self.0 >> 56) as u8;
+            }
+        }
+    }
+
+    struct Anybody;
+    impl Doorkeeper for Anybody {
+        fn admit(&self, _device_key: &[u8; 32], _continues: bool) -> Result<Settings, (Reason, String)> {
+            Ok(Settings {
+                edition: 1,
+                inner: "10.187.44.2/24".parse().unwrap(),
+                gateway: "10.187.44.1".parse().unwrap(),
+                resolvers: vec![],
+                reach: vec![],
+                packet_size: 1400,
+                keep_alive: 20,
+            })
+        }
+    }
+
+    /// Two ends that hear each other at once.
+    struct Both {
+        now: Moment,
+        machine: Mutex<Gateway>,
+        hands: Hands,
+        door: Door,
+        device: Device,
+        lanes: HashMap<ConnectionId, Arc<Lane>>,
+        device_lanes: HashMap<ConnectionId, Arc<Lane>>,
+        serving: Option<Arc<Lane>>,
+    }
+
+    const DEVICE: &str = "198.51.100.23:40000";
+
+    impl Both {
+        fn up() -> Self {
+            let suite = Suite::Aes256Gcm;
+            let private = StaticSecret::from([5; 32]);
+            let call = Call::new(&[6; 32]);
+            let door = Door::new(&mut Steps(1));
+            door.set_calls(vec![Valid { number: 1, call: call.clone(), until: None }]);
+            let public = *PublicKey::from(&private).as_bytes();
+            let config = Config::new(suite, Zeroizing::new([9; 32]), public, call, "test");
+            let mut number = 0..;
+            let mut both = Self {
+                now: Moment(1_000),
+                machine: Mutex::new(Gateway::new(suite, Box::new(move || number.next().unwrap()), Box::new(Steps(2)))),
+                hands: Hands::new(suite, Zeroizing::new(private.to_bytes()), Box::new(Steps(3))),
+                door,
+                device: Device::new(config, "203.0.113.10:23817".parse().unwrap(), Box::new(Steps(4))),
+                lanes: HashMap::new(),
+                device_lanes: HashMap::new(),
+                serving: None,
+            };
+            both.device.open(both.now);
+            both.settle();
+            assert!(both.serving.as_ref().is_some_and(|lane| lane.is_proved()));
+            both
+        }
+
+        fn settle(&mut self) {
+            for _ in 0..8 {
+                for (_, datagram) in self.device.take_output() {
+                    self.to_gateway(datagram);
+                }
+                for event in self.machine.lock().take_events() {
+                    match event {
+                        Event::LaneAdded(lane) => drop(self.lanes.insert(lane.own, lane)),
+                        Event::Opened { lane, .. } | Event::Renewed { lane, .. } => self.serving = Some(lane),
+                        _ => {}
+                    }
+                }
+                let out = self.machine.lock().take_output();
+                for (to, mut datagram) in out {
+                    let lanes = &self.device_lanes;
+                    self.device.receive(self.now, to, &mut datagram, &|id| lanes.get(&id).cloned(), &mut |_| {});
+                    for event in self.device.take_events() {
+                        if let device::Event::LaneAdded(lane) = event {
+                            self.device_lanes.insert(lane.own, lane);
+                        }
+                    }
+                }
+            }
+        }
+
+        fn to_gateway(&mut self, mut datagram: Vec<u8>) {
+            let (from, length) = (DEVICE.parse().unwrap(), datagram.len());
+            let Some(lane) = ConnectionId::of(&datagram).and_then(|id| self.lanes.get(&id).cloned()) else {
+                let knock = self.door.knock(self.now, from, &datagram).unwrap();
+                return self.hands.opening(self.now, &knock, &self.door, &self.machine, &Anybody);
+            };
+            let body = lane.open(self.now, &mut datagram).unwrap();
+            if lane.needs_attention(from) && !self.machine.lock().heard(self.now, &lane, from, length) {
+                return;
+            }
+            for frame in frames(body) {
+                self.machine.lock().control(self.now, &lane, from, length, frame.unwrap());
+            }
+            let tasks = self.machine.lock().take_tasks();
+            tasks.iter().for_each(|task| self.hands.second(self.now, task, &self.machine));
+        }
+    }
+
+    /// A download of millions of datagrams to a device that has not counted them: the gateway asks, and the session goes on.
+    #[test]
+    fn a_gateway_asks_for_new_keys_before_its_own_are_used_up() {
+        let mut both = Both::up();
+        let first = both.serving.clone().unwrap();
+        first.skip_to(WORN - 2);
+        assert!(first.seal_packet(both.now, b"x", &mut Vec::new()).is_ok());
+        assert!(!first.needs_attention(DEVICE.parse().unwrap()));
+        first.seal_packet(both.now, b"x", &mut Vec::new()).unwrap();
+        assert!(first.needs_attention(DEVICE.parse().unwrap()));
+        // Its request is lost; the next is due after so many more.
+        both.machine.lock().heard(both.now, &first, DEVICE.parse().unwrap(), 100);
+        assert_eq!(both.machine.lock().take_output().len(), 1);
+        assert!(!first.needs_attention(DEVICE.parse().unwrap()));
+        first.skip_to(WORN + WORN_STEP - 1);
+        first.seal_packet(both.now, b"x", &mut Vec::new()).unwrap();
+        both.machine.lock().heard(both.now, &first, DEVICE.parse().unwrap(), 100);
+        both.settle();
+        let second = both.serving.clone().unwrap();
+        assert_ne!(second.own, first.own);
+        assert_eq!((second.session, second.is_proved()), (first.session, true));
+    }
+
+    /// A renewal that arrives when its session has just ended begins no session under an old number.
+    #[test]
+    fn a_renewal_of_a_session_that_has_ended_meanwhile_begins_anew() {
+        let mut both = Both::up();
+        let session = both.serving.clone().unwrap().session;
+        both.now = both.now.after(device::RENEW_AFTER);
+        both.device.tick(both.now);
+        // As far as the ciphertext: the device's first datagram under the final keys is on its way.
+        let mut ready = Vec::new();
+        for _ in 0..3 {
+            for (_, datagram) in both.device.take_output() {
+                let known =
+                    ConnectionId::of(&datagram).is_some_and(|id| both.lanes.get(&id).is_some_and(|lane| lane.carries));
+                if known { ready.push(datagram) } else { both.to_gateway(datagram) }
+            }
+            for event in both.machine.lock().take_events() {
+                if let Event::LaneAdded(lane) = event {
+                    both.lanes.insert(lane.own, lane);
+                }
+            }
+            let out = both.machine.lock().take_output();
+            for (to, mut datagram) in out {
+                let lanes = &both.device_lanes;
+                both.device.receive(both.now, to, &mut datagram, &|id| lanes.get(&id).cloned(), &mut |_| {});
+                for event in both.device.take_events() {
+                    if let device::Event::LaneAdded(lane) = event {
+                        both.device_lanes.insert(lane.own, lane);
+                    }
+                }
+            }
+        }
+        assert!(!ready.is_empty());
+        let key = *PublicKey::from(&StaticSecret::from([9; 32])).as_bytes();
+        let ended = {
+            let mut machine = both.machine.lock();
+            let session = machine.ends.get_mut(&key).and_then(|end| end.session.take()).unwrap();
+            machine.clear_session_timers(&key);
+            machine.finish(both.now, key, session, Reason::Silent, String::new());
+            machine.take_events()
+        };
+        assert!(matches!(ended[..], [Event::Ended { reason: Reason::Silent, .. }]));
+        ready.into_iter().for_each(|datagram| both.to_gateway(datagram));
+        let events = both.machine.lock().take_events();
+        assert!(
+            !events.iter().any(|event| matches!(event, Event::Opened { .. } | Event::Renewed { .. })),
+            "{events:?}"
+        );
+        // The device notices, and opens a session with a number of its own.
+        both.now = both.now.after(20_000);
+        both.device.open(both.now);
+        both.settle();
+        assert_ne!(both.serving.clone().unwrap().session, session);
     }
 }

@@ -1,27 +1,37 @@
-//! Noise IK (Noise specification, revision 34, section 7.5), and the tag that keeps strangers out.
+//! Noise IK (Noise specification, revision 34, section 7.5) under the tag and the cover of a call secret.
 //!
-//! An opening is `tag` (8 bytes) and Noise's first message. The tag is the beginning of an HMAC-SHA256 over that
-//! message under a key that is made from the gateway's public key, so that the gateway can drop what comes
-//! from somebody without that key before it does any curve operation, and says nothing to them.
+//! An opening is `tag` (8 bytes), `token` (16), and Noise's first message. The tag shows that the sender knows the call secret,
+//! before any curve operation; the token shows, where it was asked for, that the sender is at the address that it sends from. The token
+//! is part of Noise's prologue, so that nobody can put another into an opening that they recorded.
 //!
 //! Replaying an opening gains nothing: the gateway's answer uses fresh keys, and nothing changes
 //! until the device proves that it has them. No clock is involved.
 
-use ring::{digest, hmac};
 use snow::{Builder, HandshakeState};
 use zeroize::Zeroizing;
 
 use super::ConnectionId;
-use super::message::{Answer, Opening};
-use super::suite::{OpenKey, SealKey, Suite};
+use super::call::{Call, NAME, TAG, TOKEN, Token, Under};
+use super::keys::First;
+use super::message::{Answer, Opening, pad_with_field};
+use super::suite::Suite;
 use crate::Random;
 
-const PROLOGUE: &[u8] = b"yestrel quill 1";
-/// Bytes that Noise adds to the payload of the first message: an ephemeral key, an encrypted static key, two tags.
-const FIRST_OVERHEAD: usize = 32 + 32 + 16 + 16;
+/// Where Noise's first message begins.
+const NOISE: usize = TAG + TOKEN;
+/// The curve point in it.
+const POINT: std::ops::Range<usize> = NOISE..NOISE + 32;
+/// The encrypted static key after it: no two openings have the same.
+const STATIC: std::ops::Range<usize> = POINT.end..POINT.end + 48;
+/// Bytes of an opening without its payload.
+const FIRST_OVERHEAD: usize = STATIC.end + 16;
+/// The curve point in an answer, after the connection id.
+const ANSWER_POINT: std::ops::Range<usize> = 8..40;
+/// The first bytes of an answer's encrypted payload.
+const ANSWER_SAMPLE: std::ops::Range<usize> = 40..56;
 /// Openings are padded to a random length in this range; answers are never longer than their opening.
-const OPENING_LENGTHS: std::ops::Range<usize> = 900..1200;
-/// No handshake datagram is longer.
+pub const OPENING_LENGTHS: std::ops::Range<usize> = 900..1200;
+/// No datagram before inner packets flow is longer: an IPv6 path carries 1,280 bytes (RFC 8200 section 5).
 pub const LONGEST: usize = 1232;
 
 /// Why a handshake message was not taken. Never answered.
@@ -29,7 +39,7 @@ pub const LONGEST: usize = 1232;
 pub enum Dropped {
     #[error("the length is not that of a handshake message")]
     Length,
-    #[error("made without knowledge of the gateway's public key")]
+    #[error("made without knowledge of the call secret")]
     Stranger,
     #[error("the cryptography does not verify")]
     Forged,
@@ -39,47 +49,10 @@ pub enum Dropped {
     Payload(#[from] super::message::Malformed),
 }
 
-/// The two keys of a finished handshake, from the view of one end.
-pub struct Split {
-    /// Protects what this end sends.
-    pub send: Zeroizing<[u8; 32]>,
-    /// Opens what this end receives.
-    pub receive: Zeroizing<[u8; 32]>,
-}
-
-impl Split {
-    pub(crate) fn keys(&self, suite: Suite, own: ConnectionId, other: ConnectionId) -> (SealKey, OpenKey) {
-        (SealKey::new(suite, &self.send, other), OpenKey::new(suite, &self.receive, own))
-    }
-}
-
-/// Makes and checks the tags of openings towards one gateway.
-#[derive(Clone)]
-pub struct OpeningKey(hmac::Key);
-
-impl OpeningKey {
-    /// From the gateway's public key.
-    #[must_use]
-    pub fn new(gateway_public: &[u8; 32]) -> Self {
-        let mut context = digest::Context::new(&digest::SHA256);
-        context.update(b"yestrel quill 1 opening");
-        context.update(gateway_public);
-        Self(hmac::Key::new(hmac::HMAC_SHA256, context.finish().as_ref()))
-    }
-
-    fn tag(&self, message: &[u8]) -> [u8; 8] {
-        let full = hmac::sign(&self.0, message);
-        *full.as_ref().first_chunk().expect("HMAC-SHA256 gives 32 bytes")
-    }
-
-    /// Whether `datagram` begins with the tag of the rest. Costs one hash.
-    #[must_use]
-    pub fn matches(&self, datagram: &[u8]) -> bool {
-        datagram.split_first_chunk::<8>().is_some_and(|(tag, message)| {
-            // The tag is no secret between the two; a constant-time comparison costs nothing all the same.
-            self.tag(message).iter().zip(tag).fold(0, |differs, (a, b)| differs | (a ^ b)) == 0
-        })
-    }
+fn first(noise: &mut HandshakeState) -> Result<First, Dropped> {
+    let hash = noise.get_handshake_hash().try_into().map_err(|_| Dropped::Forged)?;
+    let (up, down) = noise.dangerously_get_raw_split();
+    Ok(First { up: Zeroizing::new(up), down: Zeroizing::new(down), hash })
 }
 
 /// The points of low order on Curve25519 and on its twist, as they can be written in 32 bytes with the highest bit clear: with each
@@ -123,57 +96,73 @@ fn check_order(public: Option<&[u8]>) -> Result<(), Dropped> {
     if LOW_ORDER.contains(&bytes) { Err(Dropped::LowOrder) } else { Ok(()) }
 }
 
-fn builder<'a>(suite: Suite, private: &'a [u8; 32]) -> Builder<'a> {
+fn builder<'a>(suite: Suite, private: &'a [u8; 32], prologue: &'a [u8]) -> Builder<'a> {
     let params = suite.noise().parse().expect("both names are Noise names");
     Builder::new(params)
-        .prologue(PROLOGUE)
+        .prologue(prologue)
         .and_then(|builder| builder.local_private_key(private))
         .expect("each is set once")
+}
+
+fn prologue(token: &Token) -> Vec<u8> {
+    [NAME, token].concat()
+}
+
+/// Whom a device opens towards, and as whom.
+pub struct Towards<'a> {
+    pub suite: Suite,
+    pub call: &'a Call,
+    pub gateway_public: &'a [u8; 32],
+    pub device_private: &'a [u8; 32],
 }
 
 /// An opening that waits for its answer.
 pub struct Sent {
     noise: HandshakeState,
     suite: Suite,
+    call: Call,
+    tag: [u8; TAG],
     /// Under which id the answer comes.
     pub id: ConnectionId,
 }
 
-/// Makes an opening. The length is drawn from `random`.
+/// Makes an opening. The length is drawn from `random`, and so is what stands for the token where none was asked for.
 #[must_use]
-pub fn open(
-    suite: Suite,
-    device_private: &[u8; 32],
-    gateway_public: &[u8; 32],
-    opening: Opening,
-    random: &mut dyn Random,
-) -> (Sent, Vec<u8>) {
-    let noise = builder(suite, device_private)
-        .remote_public_key(gateway_public)
+pub fn open(towards: &Towards<'_>, token: Option<Token>, opening: Opening, random: &mut dyn Random) -> (Sent, Vec<u8>) {
+    let token = token.unwrap_or_else(|| {
+        let mut token = [0; TOKEN];
+        random.fill(&mut token);
+        token
+    });
+    let prologue = prologue(&token);
+    let noise = builder(towards.suite, towards.device_private, &prologue)
+        .remote_public_key(towards.gateway_public)
         .and_then(Builder::build_initiator)
         .expect("all keys that IK needs are set");
-    open_with(noise, suite, gateway_public, opening, random)
+    open_with(noise, towards, token, opening, random)
 }
 
 fn open_with(
     mut noise: HandshakeState,
-    suite: Suite,
-    gateway_public: &[u8; 32],
-    mut opening: Opening,
+    towards: &Towards<'_>,
+    mut token: Token,
+    opening: Opening,
     random: &mut dyn Random,
 ) -> (Sent, Vec<u8>) {
-    let draw = u16::from_be_bytes([super::eight(random)[0], super::eight(random)[0]]);
-    let span = (OPENING_LENGTHS.end - OPENING_LENGTHS.start) as u16;
-    let length = OPENING_LENGTHS.start + usize::from(draw % span);
-    opening.padding = 0;
-    opening.padding = length.saturating_sub(8 + FIRST_OVERHEAD + opening.emit().len()) as u16;
-    let payload = opening.emit();
-    let mut datagram = vec![0; 8 + FIRST_OVERHEAD + payload.len()];
-    let length = noise.write_message(&payload, &mut datagram[8..]).expect("the buffer has room");
-    datagram.truncate(8 + length);
-    let tag = OpeningKey::new(gateway_public).tag(&datagram[8..]);
-    datagram[..8].copy_from_slice(&tag);
-    (Sent { noise, suite, id: opening.id }, datagram)
+    let call = towards.call;
+    let mut payload = opening.emit();
+    let length = OPENING_LENGTHS.start + super::below(random, OPENING_LENGTHS.len());
+    pad_with_field(&mut payload, length.saturating_sub(FIRST_OVERHEAD));
+    let mut datagram = vec![0; FIRST_OVERHEAD + payload.len()];
+    noise.write_message(&payload, &mut datagram[NOISE..]).expect("the buffer has room");
+    let (head, sample) = datagram.split_at_mut(STATIC.start);
+    let sample = &sample[..STATIC.len()];
+    call.cover(Under::Token, sample, &mut token);
+    call.cover(Under::Opening, sample, &mut head[POINT]);
+    datagram[TAG..NOISE].copy_from_slice(&token);
+    let tag = call.opening_tag(&datagram[TAG..STATIC.end]);
+    datagram[..TAG].copy_from_slice(&tag);
+    (Sent { noise, suite: towards.suite, call: call.clone(), tag, id: opening.id }, datagram)
 }
 
 impl Sent {
@@ -181,16 +170,24 @@ impl Sent {
     ///
     /// # Errors
     /// Says why the datagram is to be dropped.
-    pub fn answer(&mut self, datagram: &[u8]) -> Result<(Answer, Split), Dropped> {
-        if !(8..=LONGEST).contains(&datagram.len()) {
+    pub fn answer(&mut self, datagram: &[u8]) -> Result<(Answer, First), Dropped> {
+        if !(ANSWER_SAMPLE.end..=LONGEST).contains(&datagram.len()) {
             return Err(Dropped::Length);
         }
-        let mut payload = vec![0; datagram.len()];
-        check_order(datagram.get(8..40))?;
-        let length = self.noise.read_message(&datagram[8..], &mut payload).map_err(|_| Dropped::Forged)?;
+        let mut message = datagram.to_vec();
+        let (head, sample) = message.split_at_mut(ANSWER_SAMPLE.start);
+        self.call.cover(Under::Answer, &sample[..ANSWER_SAMPLE.len()], &mut head[ANSWER_POINT]);
+        check_order(message.get(ANSWER_POINT))?;
+        let mut payload = vec![0; message.len()];
+        let length = self.noise.read_message(&message[8..], &mut payload).map_err(|_| Dropped::Forged)?;
         let answer = Answer::parse(&payload[..length])?;
-        let (send, receive) = self.noise.dangerously_get_raw_split();
-        Ok((answer, Split { send: Zeroizing::new(send), receive: Zeroizing::new(receive) }))
+        Ok((answer, first(&mut self.noise)?))
+    }
+
+    /// The token with which the gateway asks to come again, if `datagram` does that.
+    #[must_use]
+    pub fn asked(&self, datagram: &[u8]) -> Option<Token> {
+        self.call.asked(&self.tag, datagram)
     }
 
     /// The algorithms of this opening.
@@ -200,9 +197,32 @@ impl Sent {
     }
 }
 
+/// What stands in front of an opening, with its cover taken off.
+pub struct Front {
+    /// Names this opening among others.
+    pub tag: [u8; TAG],
+    pub token: Token,
+}
+
+/// Whether `datagram` is an opening by somebody who knows the call secret. Costs two hashes of some hundred bytes, whatever it is.
+#[must_use]
+pub fn front(call: &Call, datagram: &[u8]) -> Option<Front> {
+    if !(FIRST_OVERHEAD..=LONGEST).contains(&datagram.len()) {
+        return None;
+    }
+    let tag: [u8; TAG] = *datagram.first_chunk()?;
+    if !super::call::same(&call.opening_tag(&datagram[TAG..STATIC.end]), &tag) {
+        return None;
+    }
+    let mut token: Token = datagram[TAG..NOISE].try_into().ok()?;
+    call.cover(Under::Token, &datagram[STATIC], &mut token);
+    Some(Front { tag, token })
+}
+
 /// An opening that a gateway has read and may answer.
 pub struct Received {
     noise: HandshakeState,
+    call: Call,
     /// The device's public key: proven only when the device uses the new keys.
     pub device_key: [u8; 32],
     /// What it said.
@@ -210,51 +230,64 @@ pub struct Received {
     room: usize,
 }
 
-/// Reads an opening whose tag [`OpeningKey::matches`].
+/// Reads an opening that has a [`front`]: two curve operations.
 ///
 /// # Errors
 /// Says why the datagram is to be dropped, silently.
-pub fn receive(suite: Suite, gateway_private: &[u8; 32], datagram: &[u8]) -> Result<Received, Dropped> {
-    let noise = builder(suite, gateway_private).build_responder().expect("all keys that IK needs are set");
-    receive_with(noise, datagram)
+pub fn receive(
+    suite: Suite,
+    gateway_private: &[u8; 32],
+    call: &Call,
+    front: &Front,
+    datagram: &[u8],
+) -> Result<Received, Dropped> {
+    let prologue = prologue(&front.token);
+    let noise = builder(suite, gateway_private, &prologue).build_responder().expect("all keys that IK needs are set");
+    receive_with(noise, call, datagram)
 }
 
-fn receive_with(mut noise: HandshakeState, datagram: &[u8]) -> Result<Received, Dropped> {
-    if !(8 + FIRST_OVERHEAD..=LONGEST).contains(&datagram.len()) {
+fn receive_with(mut noise: HandshakeState, call: &Call, datagram: &[u8]) -> Result<Received, Dropped> {
+    if !(FIRST_OVERHEAD..=LONGEST).contains(&datagram.len()) {
         return Err(Dropped::Length);
     }
-    check_order(datagram.get(8..40))?;
-    let mut payload = vec![0; datagram.len()];
-    let length = noise.read_message(&datagram[8..], &mut payload).map_err(|_| Dropped::Forged)?;
+    let mut message = datagram.to_vec();
+    let (head, sample) = message.split_at_mut(STATIC.start);
+    call.cover(Under::Opening, &sample[..STATIC.len()], &mut head[POINT]);
+    check_order(message.get(POINT))?;
+    let mut payload = vec![0; message.len()];
+    let length = noise.read_message(&message[NOISE..], &mut payload).map_err(|_| Dropped::Forged)?;
     let opening = Opening::parse(&payload[..length])?;
     let device_key: [u8; 32] = noise.get_remote_static().and_then(|key| key.try_into().ok()).ok_or(Dropped::Forged)?;
     check_order(Some(&device_key[..]))?;
-    Ok(Received { noise, device_key, opening, room: datagram.len() })
+    Ok(Received { noise, call: call.clone(), device_key, opening, room: datagram.len() })
 }
 
 impl Received {
-    /// The answering datagram and the keys that it establishes.
+    /// The answering datagram and the first keys: two curve operations.
     ///
     /// # Errors
     /// [`Dropped::Length`] when the answer would be longer than its opening: a gateway must not be of
     /// use for amplifying traffic towards a forged address.
-    pub fn answer(mut self, answer: &Answer) -> Result<(Vec<u8>, Split), Dropped> {
-        let payload = answer.emit();
+    pub fn answer(mut self, answer: &Answer, random: &mut dyn Random) -> Result<(Vec<u8>, First), Dropped> {
+        let mut payload = answer.emit();
+        let most = self.room.checked_sub(8 + 48 + payload.len()).ok_or(Dropped::Length)?;
+        let length = payload.len() + super::below(random, most + 1);
+        pad_with_field(&mut payload, length);
         let mut datagram = vec![0; 8 + 48 + payload.len()];
-        if datagram.len() > self.room {
-            return Err(Dropped::Length);
-        }
         datagram[..8].copy_from_slice(&self.opening.id.0);
-        let length = self.noise.write_message(&payload, &mut datagram[8..]).map_err(|_| Dropped::Forged)?;
-        datagram.truncate(8 + length);
-        let (receive, send) = self.noise.dangerously_get_raw_split();
-        Ok((datagram, Split { send: Zeroizing::new(send), receive: Zeroizing::new(receive) }))
+        self.noise.write_message(&payload, &mut datagram[8..]).map_err(|_| Dropped::Forged)?;
+        let (head, sample) = datagram.split_at_mut(ANSWER_SAMPLE.start);
+        self.call.cover(Under::Answer, &sample[..ANSWER_SAMPLE.len()], &mut head[ANSWER_POINT]);
+        Ok((datagram, first(&mut self.noise)?))
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::frame::Frame;
     use super::super::message::Settings;
+    use super::super::second::{self, Ids, Offer};
+    use super::super::suite::SealKey;
     use super::super::{Reason, VERSION};
     use super::*;
     use x25519_dalek::{PublicKey, StaticSecret};
@@ -278,29 +311,123 @@ mod tests {
         assert_eq!(check_order(Some(&PublicKey::from(&private).as_bytes()[..])), Ok(()));
     }
 
+    fn opening(software: &str) -> Opening {
+        Opening { versions: vec![VERSION], id: ConnectionId([1; 8]), software: software.into(), continues: None }
+    }
+
+    /// Both ends of a handshake with fixed keys.
+    struct Ends {
+        suite: Suite,
+        call: Call,
+        gateway: StaticSecret,
+        public: [u8; 32],
+    }
+
+    impl Ends {
+        fn new(suite: Suite) -> Self {
+            let gateway = StaticSecret::from([3; 32]);
+            Self { suite, call: Call::new(&[8; 32]), public: *PublicKey::from(&gateway).as_bytes(), gateway }
+        }
+
+        fn open(&self, token: Option<Token>) -> (Sent, Vec<u8>) {
+            let towards =
+                Towards { suite: self.suite, call: &self.call, gateway_public: &self.public, device_private: &[9; 32] };
+            open(&towards, token, opening("x"), &mut Counting(1))
+        }
+
+        fn receive(&self, datagram: &[u8]) -> Result<Received, Dropped> {
+            let front = front(&self.call, datagram).ok_or(Dropped::Stranger)?;
+            receive(self.suite, self.gateway.as_bytes(), &self.call, &front, datagram)
+        }
+
+        /// Makes the tag of an altered opening right again, as somebody with the call secret could.
+        fn tag_again(&self, datagram: &mut [u8]) {
+            let tag = self.call.opening_tag(&datagram[TAG..STATIC.end]);
+            datagram[..TAG].copy_from_slice(&tag);
+        }
+    }
+
     /// Whoever knows no private key can compute the whole handshake when such points are let through.
     #[test]
     fn a_device_key_or_an_ephemeral_key_of_low_order_ends_the_handshake() {
-        let gateway = StaticSecret::from([3; 32]);
-        let gateway_public = *PublicKey::from(&gateway).as_bytes();
-        let opening = || Opening {
-            versions: vec![VERSION],
-            id: ConnectionId([1; 8]),
-            software: String::new(),
-            continues: None,
-            padding: 0,
-        };
+        let ends = Ends::new(Suite::ChaCha20Poly1305);
         for point in LOW_ORDER {
-            let (_, mut datagram) =
-                open(Suite::ChaCha20Poly1305, &[9; 32], &gateway_public, opening(), &mut Counting(1));
-            datagram[8..40].copy_from_slice(&point);
-            assert!(matches!(receive(Suite::ChaCha20Poly1305, gateway.as_bytes(), &datagram), Err(Dropped::LowOrder)));
-            let (mut sent, datagram) =
-                open(Suite::ChaCha20Poly1305, &[9; 32], &gateway_public, opening(), &mut Counting(1));
-            let received = receive(Suite::ChaCha20Poly1305, gateway.as_bytes(), &datagram).unwrap();
-            let (mut answer, _) = received.answer(&Answer::Refused(Reason::Unknown, String::new())).unwrap();
-            answer[8..40].copy_from_slice(&point);
+            let (mut sent, mut datagram) = ends.open(None);
+            let whole = datagram.clone();
+            let sample = datagram[STATIC].to_vec();
+            datagram[POINT].copy_from_slice(&point);
+            ends.call.cover(Under::Opening, &sample, &mut datagram[POINT]);
+            ends.tag_again(&mut datagram);
+            assert!(matches!(ends.receive(&datagram), Err(Dropped::LowOrder)));
+            let received = ends.receive(&whole).unwrap();
+            let refused = Answer::Refused(Reason::Unknown, String::new());
+            let (mut answer, _) = received.answer(&refused, &mut Counting(4)).unwrap();
+            let sample = answer[ANSWER_SAMPLE].to_vec();
+            answer[ANSWER_POINT].copy_from_slice(&point);
+            ends.call.cover(Under::Answer, &sample, &mut answer[ANSWER_POINT]);
             assert!(matches!(sent.answer(&answer), Err(Dropped::LowOrder)));
+        }
+    }
+
+    /// Somebody who knows the call secret cannot bring a recorded opening through with a token of their own.
+    #[test]
+    fn a_recorded_opening_takes_no_other_token() {
+        let ends = Ends::new(Suite::Aes256Gcm);
+        let (_, mut datagram) = ends.open(Some([5; TOKEN]));
+        assert_eq!(
+            ends.receive(&datagram).unwrap().device_key,
+            *PublicKey::from(&StaticSecret::from([9; 32])).as_bytes()
+        );
+        let mut token = [6; TOKEN];
+        ends.call.cover(Under::Token, &datagram[STATIC], &mut token);
+        datagram[TAG..NOISE].copy_from_slice(&token);
+        ends.tag_again(&mut datagram);
+        assert_eq!(front(&ends.call, &datagram).unwrap().token, [6; TOKEN]);
+        assert!(matches!(ends.receive(&datagram), Err(Dropped::Forged)));
+    }
+
+    #[test]
+    fn whoever_knows_the_public_key_alone_matches_nothing() {
+        let ends = Ends::new(Suite::Aes256Gcm);
+        let (_, datagram) = ends.open(None);
+        assert!(front(&ends.call, &datagram).is_some());
+        for secret in [ends.public, [0; 32], [9; 32]] {
+            assert!(front(&Call::new(&secret), &datagram).is_none());
+        }
+        for at in [0, 7, 8, 30, 60, 103] {
+            let mut altered = datagram.clone();
+            altered[at] ^= 1;
+            assert!(front(&ends.call, &altered).is_none(), "{at}");
+        }
+        for length in [0, 8, FIRST_OVERHEAD - 1, LONGEST + 1] {
+            assert!(front(&ends.call, &vec![1; length]).is_none());
+        }
+    }
+
+    #[test]
+    fn a_forged_answer_leaves_the_opening_waiting_for_the_true_one() {
+        let ends = Ends::new(Suite::ChaCha20Poly1305);
+        let (mut sent, first) = ends.open(None);
+        let refused = Answer::Refused(Reason::Revoked, "lost".into());
+        let (true_answer, _) = ends.receive(&first).unwrap().answer(&refused, &mut Counting(9)).unwrap();
+        for at in [9, 45, true_answer.len() - 1] {
+            let mut forged = true_answer.clone();
+            forged[at] ^= 1;
+            assert_eq!(sent.answer(&forged).map(|(answer, _)| answer), Err(Dropped::Forged), "{at}");
+        }
+        assert_eq!(sent.answer(&true_answer).map(|(answer, _)| answer), Ok(refused));
+    }
+
+    #[test]
+    fn an_answer_longer_than_its_opening_is_not_sent() {
+        let ends = Ends::new(Suite::Aes256Gcm);
+        let (_, first) = ends.open(None);
+        let long = Answer::Refused(Reason::Other, "y".repeat(1300));
+        assert!(matches!(ends.receive(&first).unwrap().answer(&long, &mut Counting(9)), Err(Dropped::Length)));
+        for draw in 0..50 {
+            let short = Answer::Refused(Reason::Other, String::new());
+            let (answer, _) = ends.receive(&first).unwrap().answer(&short, &mut Counting(draw)).unwrap();
+            assert!(answer.len() <= first.len());
         }
     }
 
@@ -318,36 +445,40 @@ mod tests {
         bytes.iter().map(|byte| format!("{byte:02x}")).collect()
     }
 
-    fn wrapped(text: &str) -> String {
-        let chars: Vec<char> = text.chars().collect();
-        chars.chunks(96).map(|line| line.iter().collect::<String>() + "\n").collect()
+    fn wrapped(bytes: &[u8]) -> String {
+        bytes.chunks(48).map(|line| hex(line) + "\n").collect()
     }
 
     /// The vectors that `docs/quill.md` promises to other implementers, made from fixed keys.
     fn vectors(suite: Suite) -> String {
-        let gateway_private: [u8; 32] = std::array::from_fn(|i| i as u8);
-        let device_private: [u8; 32] = std::array::from_fn(|i| 0x20 + i as u8);
-        let (e1, e2): ([u8; 32], [u8; 32]) =
-            (std::array::from_fn(|i| 0x40 + i as u8), std::array::from_fn(|i| 0x60 + i as u8));
+        let from = |first: u8| std::array::from_fn::<u8, 32, _>(|i| first + i as u8);
+        let (gateway_private, device_private, e1, e2) = (from(0), from(0x20), from(0x40), from(0x60));
+        let call = Call::new(&from(0x80));
+        let token: Token = *b"a token of 16 by";
         let gateway_public = *PublicKey::from(&StaticSecret::from(gateway_private)).as_bytes();
-        let opening = Opening {
+        let said = Opening {
             versions: vec![VERSION],
             id: ConnectionId(*b"device-1"),
             software: "vector".into(),
             continues: None,
-            padding: 0,
         };
-        let device = builder(suite, &device_private)
+        let towards = Towards { suite, call: &call, gateway_public: &gateway_public, device_private: &device_private };
+        let prologue = prologue(&token);
+        let device = builder(suite, &device_private, &prologue)
             .remote_public_key(&gateway_public)
             .unwrap()
             .fixed_ephemeral_key_for_testing_only(&e1)
             .build_initiator()
             .unwrap();
-        let (mut sent, first) = open_with(device, suite, &gateway_public, opening, &mut Counting(0));
-        let gateway =
-            builder(suite, &gateway_private).fixed_ephemeral_key_for_testing_only(&e2).build_responder().unwrap();
-        assert!(OpeningKey::new(&gateway_public).matches(&first));
-        let received = receive_with(gateway, &first).unwrap();
+        let (mut sent, opening) = open_with(device, &towards, token, said, &mut Counting(0));
+        let again = call.again(&sent.tag, b"TOKEN OF SIXTEEN", 40, &mut Counting(0));
+        assert_eq!(sent.asked(&again), Some(*b"TOKEN OF SIXTEEN"));
+        let gateway = builder(suite, &gateway_private, &prologue)
+            .fixed_ephemeral_key_for_testing_only(&e2)
+            .build_responder()
+            .unwrap();
+        assert_eq!(front(&call, &opening).unwrap().token, token);
+        let received = receive_with(gateway, &call, &opening).unwrap();
         let settings = Settings {
             edition: 1,
             inner: "10.187.44.2/24".parse().unwrap(),
@@ -358,25 +489,42 @@ mod tests {
             keep_alive: 20,
         };
         let answer = Answer::Admitted { version: VERSION, id: ConnectionId(*b"gateway1"), settings };
-        let (second, gateway_split) = received.answer(&answer).unwrap();
-        let (read, device_split) = sent.answer(&second).unwrap();
-        assert_eq!(read, answer);
-        let (mut seal, _) = device_split.keys(suite, ConnectionId(*b"device-1"), ConnectionId(*b"gateway1"));
-        let (_, mut open) = gateway_split.keys(suite, ConnectionId(*b"gateway1"), ConnectionId(*b"device-1"));
-        let mut frames = Vec::new();
-        super::super::frame::Frame::Ready.emit(&mut frames);
-        super::super::frame::pad(&mut frames);
-        let mut third = [vec![0; 12], frames.clone(), vec![0; 16]].concat();
-        seal.seal(&mut third).unwrap();
-        assert_eq!(open.open(&mut third.clone()).unwrap(), frames);
-        format!(
-            "### {suite}\n\n```text\nopening\n{}answer\n{}device to gateway key\n{}gateway to device key\n{}first datagram, number 0: one ready frame and 61 bytes of padding\n{}```\n",
-            wrapped(&hex(&first)),
-            wrapped(&hex(&second)),
-            wrapped(&hex(&device_split.send[..])),
-            wrapped(&hex(&device_split.receive[..])),
-            wrapped(&hex(&third)),
-        )
+        let (second, gateway_first) = received.answer(&answer, &mut Counting(0)).unwrap();
+        let (read, first) = sent.answer(&second).unwrap();
+        assert_eq!((read, &first.up, &first.down), (answer, &gateway_first.up, &gateway_first.down));
+
+        let offer = Offer::new(&mut Counting(0));
+        let ids = Ids { device: ConnectionId(*b"device-2"), gateway: ConnectionId(*b"gateway2") };
+        let (mut seal, _) = first.of_device().keys(suite, ConnectionId(*b"device-1"), ConnectionId(*b"gateway1"));
+        let sealed = |seal: &mut SealKey, frame: Frame<'_>| {
+            let mut frames = Vec::new();
+            frame.emit(&mut frames);
+            crate::quill::frame::pad(&mut frames);
+            let mut datagram = [vec![0; 12], frames, vec![0; 16]].concat();
+            seal.seal(&mut datagram).unwrap();
+            datagram
+        };
+        let part = sealed(&mut seal, Frame::SecondKey(0, ids.device, offer.parts()[0]));
+        let key = offer.parts().concat().try_into().unwrap();
+        let (ciphertext, gateway_final) = second::accept(&gateway_first, ids, &key, &mut Counting(0x40)).unwrap();
+        let device_final = offer.keys(&first, ids, &ciphertext).unwrap();
+        assert_eq!((&device_final.send, &device_final.receive), (&gateway_final.receive, &gateway_final.send));
+        let (mut seal, _) = device_final.keys(suite, ids.device, ids.gateway);
+        let ready = sealed(&mut seal, Frame::Ready);
+        let parts: [(&str, &[u8]); 10] = [
+            ("opening", &opening),
+            ("again, with the token `TOKEN OF SIXTEEN`", &again),
+            ("answer", &second),
+            ("first keys: to gateway, to device", &[&first.up[..], &first.down[..]].concat()),
+            ("Noise's handshake hash", &first.hash),
+            ("device's first datagram under the first keys: part 0 of its ML-KEM key", &part),
+            ("part 1 of its ML-KEM key", offer.parts()[1]),
+            ("gateway's ciphertext", &ciphertext),
+            ("final keys: to gateway, to device", &[&device_final.send[..], &device_final.receive[..]].concat()),
+            ("device's first datagram under the final keys: ready, padded to 64 bytes", &ready),
+        ];
+        let lines: String = parts.iter().map(|(name, bytes)| format!("{name}\n{}", wrapped(bytes))).collect();
+        format!("### {suite}\n\n```text\n{lines}```\n")
     }
 
     /// `UPDATE_DOCS=1` writes the page anew.
@@ -394,51 +542,5 @@ mod tests {
             }
             assert!(page.contains(&made), "docs/quill.md must contain:\n{made}");
         }
-    }
-
-    fn opening(software: &str) -> Opening {
-        Opening {
-            versions: vec![VERSION],
-            id: ConnectionId([7; 8]),
-            software: software.into(),
-            continues: None,
-            padding: 0,
-        }
-    }
-
-    #[test]
-    fn a_stranger_without_the_public_key_matches_nothing() {
-        let (gateway, other) = (StaticSecret::from([1; 32]), StaticSecret::from([2; 32]));
-        let (gateway_public, other_public) = (PublicKey::from(&gateway), PublicKey::from(&other));
-        let (_, datagram) = open(Suite::Aes256Gcm, &[3; 32], other_public.as_bytes(), opening("x"), &mut Counting(9));
-        assert!(!OpeningKey::new(gateway_public.as_bytes()).matches(&datagram));
-        assert!(OpeningKey::new(other_public.as_bytes()).matches(&datagram));
-        assert!(matches!(receive(Suite::Aes256Gcm, gateway.as_bytes(), &datagram), Err(Dropped::Forged)));
-    }
-
-    #[test]
-    fn a_forged_answer_leaves_the_opening_waiting_for_the_true_one() {
-        let gateway = StaticSecret::from([1; 32]);
-        let public = PublicKey::from(&gateway);
-        let (mut sent, first) =
-            open(Suite::ChaCha20Poly1305, &[3; 32], public.as_bytes(), opening("x"), &mut Counting(0));
-        let received = receive(Suite::ChaCha20Poly1305, gateway.as_bytes(), &first).unwrap();
-        let refused = Answer::Refused(Reason::Revoked, "lost".into());
-        let (true_answer, _) = received.answer(&refused).unwrap();
-        let mut forged = true_answer.clone();
-        let last = forged.len() - 1;
-        forged[last] ^= 1;
-        assert_eq!(sent.answer(&forged).map(|(answer, _)| answer), Err(Dropped::Forged));
-        assert_eq!(sent.answer(&true_answer).map(|(answer, _)| answer), Ok(refused));
-    }
-
-    #[test]
-    fn an_answer_longer_than_its_opening_is_not_sent() {
-        let gateway = StaticSecret::from([1; 32]);
-        let public = PublicKey::from(&gateway);
-        let (_, first) = open(Suite::Aes256Gcm, &[3; 32], public.as_bytes(), opening("x"), &mut Counting(0));
-        let received = receive(Suite::Aes256Gcm, gateway.as_bytes(), &first).unwrap();
-        let long = Answer::Refused(Reason::Other, "y".repeat(1300));
-        assert!(matches!(received.answer(&long), Err(Dropped::Length)));
     }
 }

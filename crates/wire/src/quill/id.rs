@@ -20,3 +20,9 @@ pub(crate) fn eight(random: &mut dyn Random) -> [u8; 8] {
     random.fill(&mut bytes);
     bytes
 }
+
+/// A random number from 0 to `most` - 1, at most 65,535; 0 where there is no choice.
+pub(crate) fn below(random: &mut dyn Random, most: usize) -> usize {
+    let [high, low, ..] = eight(random);
+    usize::from(u16::from_be_bytes([high, low])) % most.max(1)
+}

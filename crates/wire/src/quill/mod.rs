@@ -8,23 +8,31 @@
 //! | `replay` | which packet numbers were seen |
 //! | `frame` | what stands inside a protected datagram |
 //! | `message` | what stands inside the two handshake messages |
-//! | `handshake` | Noise IK, and the tag that keeps strangers out |
+//! | `call` | the call secret: tags that keep strangers out, covers that make everything look random |
+//! | `keys` | the keys that a handshake gives, in both of its steps |
+//! | `handshake` | Noise IK under tag and cover |
+//! | `second` | the second secret, which a quantum computer does not find |
 //! | `lane` | one pair of keys in use, shared by the threads that move packets |
+//! | `door` | what is done with an opening before any curve operation: tags, budgets, tokens |
 //! | `device`, `gateway` | the two ends as state machines |
 
+pub mod call;
 pub mod device;
+pub mod door;
 pub mod frame;
 pub mod gateway;
 pub mod handshake;
 mod id;
+pub mod keys;
 pub mod lane;
 pub mod message;
 mod reason;
 pub mod replay;
+pub mod second;
 pub mod suite;
 
 pub use id::ConnectionId;
-pub(crate) use id::eight;
+pub(crate) use id::{below, eight};
 pub use reason::{MOST_WORDS, Reason, words_of};
 pub use suite::Suite;
 

@@ -16,8 +16,6 @@ use std::fmt;
 use std::str::FromStr;
 
 use ring::aead::{self, LessSafeKey, Nonce, UnboundKey, quic};
-use ring::hkdf;
-use zeroize::Zeroizing;
 
 use super::ConnectionId;
 use super::replay::Window;
@@ -109,25 +107,10 @@ struct Keys {
     mask: quic::HeaderProtectionKey,
 }
 
-struct Length(usize);
-impl hkdf::KeyType for Length {
-    fn len(&self) -> usize {
-        self.0
-    }
-}
-
 impl Keys {
     /// RFC 5869 with SHA-256: one direction's Noise key gives the key of the frames and that of the mask.
     fn derive(suite: Suite, secret: &[u8; 32]) -> Self {
-        let expand = |label: &[u8]| {
-            let mut key = Zeroizing::new([0_u8; 32]);
-            let salt = hkdf::Salt::new(hkdf::HKDF_SHA256, b"yestrel quill 1");
-            salt.extract(secret)
-                .expand(&[label], Length(32))
-                .and_then(|okm| okm.fill(&mut key[..]))
-                .expect("32 bytes are within what HKDF-SHA256 gives");
-            key
-        };
+        let expand = |label: &[u8]| super::call::expand::<32>(&secret[..], &[label]);
         let frames = UnboundKey::new(suite.aead(), &expand(b"frames")[..]).expect("both ciphers take 32 bytes");
         let mask =
             quic::HeaderProtectionKey::new(suite.mask(), &expand(b"number")[..]).expect("both masks take 32 bytes");

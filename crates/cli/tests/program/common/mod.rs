@@ -1,5 +1,6 @@
 //! What the tests of the built program share: a folder with an estate of its own, and a lab that is gone afterwards.
 
+pub mod client;
 pub mod machine;
 pub mod terminal;
 

@@ -1,0 +1,311 @@
+//! What a gateway does with an opening before any curve operation: the tag, the token, and the budget.
+//!
+//! [`Door::knock`] keeps no state and is asked by the thread that carries data. [`Budget`] belongs to whoever does handshakes: who
+//! shows no token shares a small budget, and beyond it is asked to come again with one; who shows one has proved their address and
+//! is limited with the others of the same network only.
+
+use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
+
+use parking_lot::RwLock;
+use ring::hmac;
+
+use super::call::{Call, TAG, TOKEN, Token};
+use super::handshake::{self, Front};
+use crate::Moment;
+use crate::Random;
+
+/// A token is good for at least this long, and at most twice as long.
+pub const TOKEN_LIFE: u64 = 30_000;
+/// Handshakes a second without a token, in all; as many may come at once as in two seconds.
+pub const WITHOUT_TOKEN: u32 = 100;
+/// Handshakes a second without a token from one network.
+pub const WITHOUT_TOKEN_NETWORK: u32 = 20;
+/// Handshakes a second with a token from one network.
+pub const WITH_TOKEN_NETWORK: u32 = 100;
+/// Datagrams that ask to come again, a second, in all.
+pub const ASKED: u32 = 20_000;
+/// Networks that are told apart: a fixed table, in which some share a place.
+const NETWORKS: usize = 2048;
+
+/// A call secret that opens the door.
+#[derive(Clone)]
+pub struct Valid {
+    /// Its number in the estate.
+    pub number: u32,
+    pub call: Call,
+    /// Until when; `None` for the newest.
+    pub until: Option<Moment>,
+}
+
+/// An opening whose tag is right.
+pub struct Knock {
+    pub from: SocketAddr,
+    pub datagram: Vec<u8>,
+    pub call: Call,
+    /// Under a call secret that a newer one has replaced.
+    pub stale: bool,
+    pub front: Front,
+    /// It shows a token that this gateway gave to this address.
+    pub proved: bool,
+}
+
+struct Tokens {
+    now: hmac::Key,
+    before: hmac::Key,
+    since: Moment,
+}
+
+/// The door of one listener.
+pub struct Door {
+    calls: RwLock<Arc<Vec<Valid>>>,
+    tokens: RwLock<Tokens>,
+}
+
+fn token_key(random: &mut dyn Random) -> hmac::Key {
+    let mut secret = zeroize::Zeroizing::new([0; 32]);
+    random.fill(&mut secret[..]);
+    hmac::Key::new(hmac::HMAC_SHA256, &secret[..])
+}
+
+/// An address as tokens know it: an IPv4 address is the same in both of its forms.
+fn token(key: &hmac::Key, at: SocketAddr) -> Token {
+    let mut context = hmac::Context::with_key(key);
+    let address = match at.ip().to_canonical() {
+        IpAddr::V4(four) => four.to_ipv6_mapped(),
+        IpAddr::V6(six) => six,
+    };
+    context.update(&address.octets());
+    context.update(&at.port().to_be_bytes());
+    *context.sign().as_ref().first_chunk::<TOKEN>().expect("HMAC-SHA256 gives 32 bytes")
+}
+
+impl Door {
+    /// A door that opens to nobody yet.
+    pub fn new(random: &mut dyn Random) -> Self {
+        let tokens = Tokens { now: token_key(random), before: token_key(random), since: Moment(0) };
+        Self { calls: RwLock::default(), tokens: RwLock::new(tokens) }
+    }
+
+    /// From now on these call secrets open it; the newest first.
+    pub fn set_calls(&self, calls: Vec<Valid>) {
+        *self.calls.write() = Arc::new(calls);
+    }
+
+    /// Whether a datagram is an opening by somebody who knows a call secret that holds.
+    #[must_use]
+    pub fn knock(&self, now: Moment, from: SocketAddr, datagram: &[u8]) -> Option<Knock> {
+        let calls = self.calls.read().clone();
+        let valid = calls.iter().filter(|valid| valid.until.is_none_or(|until| until > now));
+        let (valid, front) =
+            valid.into_iter().find_map(|valid| Some((valid, handshake::front(&valid.call, datagram)?)))?;
+        let tokens = self.tokens.read();
+        let proved =
+            [&tokens.now, &tokens.before].into_iter().any(|key| super::call::same(&token(key, from), &front.token));
+        let (call, stale) = (valid.call.clone(), valid.until.is_some());
+        Some(Knock { from, datagram: datagram.to_vec(), call, stale, front, proved })
+    }
+
+    /// The datagram that asks the sender of an opening to come again with a token: never longer than the opening.
+    pub fn again(&self, now: Moment, knock: &Knock, random: &mut dyn Random) -> Vec<u8> {
+        let mut tokens = self.tokens.write();
+        if now.since(tokens.since) >= TOKEN_LIFE {
+            let fresh = token_key(random);
+            tokens.before = std::mem::replace(&mut tokens.now, fresh);
+            if now.since(tokens.since) >= 2 * TOKEN_LIFE {
+                tokens.before = token_key(random);
+            }
+            tokens.since = now;
+        }
+        let token = token(&tokens.now, knock.from);
+        drop(tokens);
+        knock.call.again(&knock.front.tag, &token, knock.datagram.len(), random)
+    }
+}
+
+/// So many a second, and twice as many at once.
+#[derive(Debug, Clone, Copy)]
+struct Bucket {
+    /// Thousandths.
+    left: u64,
+    at: Moment,
+}
+
+impl Bucket {
+    fn take(&mut self, now: Moment, rate: u32) -> bool {
+        let most = u64::from(rate) * 2_000;
+        self.left = most.min(self.left.saturating_add(now.since(self.at).saturating_mul(u64::from(rate))));
+        self.at = now;
+        if self.left < 1_000 {
+            return false;
+        }
+        self.left -= 1_000;
+        true
+    }
+}
+
+/// A full bucket, whatever its rate.
+const FULL: Bucket = Bucket { left: u64::MAX, at: Moment(0) };
+
+/// What is done with an opening whose tag is right.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Verdict {
+    /// It is read.
+    Read,
+    /// Its sender is asked to come again with a token.
+    Again,
+    /// Nothing: beyond every budget.
+    Nothing,
+}
+
+/// How many handshakes whoever may have. A fixed 96 KiB, whatever comes.
+pub struct Budget {
+    without: Bucket,
+    asked: Bucket,
+    networks: Box<[(Bucket, Bucket)]>,
+    place: hmac::Key,
+}
+
+impl Budget {
+    /// Full budgets. Which networks share a place is drawn, so that nobody can choose whom to share with.
+    pub fn new(random: &mut dyn Random) -> Self {
+        Self {
+            without: FULL,
+            asked: FULL,
+            networks: vec![(FULL, FULL); NETWORKS].into_boxed_slice(),
+            place: token_key(random),
+        }
+    }
+
+    fn network(&mut self, from: SocketAddr) -> &mut (Bucket, Bucket) {
+        let sum = match from.ip().to_canonical() {
+            IpAddr::V4(four) => hmac::sign(&self.place, &four.octets()[..3]),
+            IpAddr::V6(six) => hmac::sign(&self.place, &six.octets()[..6]),
+        };
+        let place = sum.as_ref().first_chunk::<4>().map_or(0, |bytes| u32::from_be_bytes(*bytes));
+        &mut self.networks[place as usize % NETWORKS]
+    }
+
+    /// What is done with an opening from here, with a token or without one.
+    pub fn spend(&mut self, now: Moment, from: SocketAddr, proved: bool) -> Verdict {
+        let (without, with) = self.network(from);
+        if proved {
+            return if with.take(now, WITH_TOKEN_NETWORK) { Verdict::Read } else { Verdict::Nothing };
+        }
+        if without.take(now, WITHOUT_TOKEN_NETWORK) && self.without.take(now, WITHOUT_TOKEN) {
+            return Verdict::Read;
+        }
+        self.ask(now)
+    }
+
+    /// Whether one more may be asked to come again.
+    pub fn ask(&mut self, now: Moment) -> Verdict {
+        if self.asked.take(now, ASKED) { Verdict::Again } else { Verdict::Nothing }
+    }
+}
+
+/// Bytes of the tag by which an opening is told from others.
+pub const OPENING_TAG: usize = TAG;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    struct Steps(u8);
+    impl Random for Steps {
+        fn fill(&mut self, bytes: &mut [u8]) {
+            for byte in bytes {
+                *byte = self.0;
+                self.0 = self.0.wrapping_mul(5).wrapping_add(3);
+            }
+        }
+    }
+
+    fn at(text: &str) -> SocketAddr {
+        text.parse().unwrap()
+    }
+
+    #[test]
+    fn a_budget_fills_again_and_one_network_cannot_use_up_that_of_another_with_tokens() {
+        let mut budget = Budget::new(&mut Steps(1));
+        let (here, there) = (at("198.51.100.7:4000"), at("203.0.113.9:4000"));
+        let read = |budget: &mut Budget, now, from, proved| {
+            (0..10_000).filter(|_| budget.spend(now, from, proved) == Verdict::Read).count()
+        };
+        let now = Moment(5_000);
+        assert_eq!(read(&mut budget, now, here, false), 2 * WITHOUT_TOKEN_NETWORK as usize);
+        assert_eq!(read(&mut budget, now, here, true), 2 * WITH_TOKEN_NETWORK as usize);
+        assert_eq!(read(&mut budget, now, there, true), 2 * WITH_TOKEN_NETWORK as usize);
+        assert_eq!(read(&mut budget, now.after(1_000), here, false), WITHOUT_TOKEN_NETWORK as usize);
+        // From ever other networks the whole budget holds.
+        let mut budget = Budget::new(&mut Steps(2));
+        let many = (0..60_000_u32)
+            .map(|number| SocketAddr::from((number.to_be_bytes(), 9)))
+            .filter(|from| budget.spend(now, *from, false) == Verdict::Read);
+        assert_eq!(many.count(), 2 * WITHOUT_TOKEN as usize);
+    }
+
+    #[test]
+    fn a_token_is_good_at_one_address_and_for_a_while() {
+        let door = Door::new(&mut Steps(7));
+        let call = Call::new(&[4; 32]);
+        door.set_calls(vec![Valid { number: 1, call: call.clone(), until: None }]);
+        let made = |token| {
+            let towards = handshake::Towards {
+                suite: super::super::Suite::Aes256Gcm,
+                call: &call,
+                gateway_public: &[9; 32],
+                device_private: &[3; 32],
+            };
+            let opening = super::super::message::Opening {
+                versions: vec![1],
+                id: super::super::ConnectionId([1; 8]),
+                software: String::new(),
+                continues: None,
+            };
+            handshake::open(&towards, token, opening, &mut Steps(9))
+        };
+        let (here, there) = (at("198.51.100.7:4000"), at("198.51.100.7:4001"));
+        let (sent, datagram) = made(None);
+        let knock = door.knock(Moment(100), here, &datagram).unwrap();
+        assert!(!knock.proved);
+        let again = door.again(Moment(100), &knock, &mut Steps(11));
+        assert!(again.len() <= datagram.len());
+        let token = sent.asked(&again).unwrap();
+        let (other, with) = made(Some(token));
+        assert!(other.asked(&again).is_none(), "it answers another opening");
+        assert!(door.knock(Moment(200), here, &with).unwrap().proved);
+        assert!(!door.knock(Moment(200), there, &with).unwrap().proved, "the port counts as well");
+        let mapped = at("[::ffff:198.51.100.7]:4000");
+        assert!(door.knock(Moment(200), mapped, &with).unwrap().proved, "the same address as a socket for both has it");
+        door.again(Moment(TOKEN_LIFE + 50), &knock, &mut Steps(12));
+        assert!(door.knock(Moment(TOKEN_LIFE + 60), here, &with).unwrap().proved);
+        door.again(Moment(2 * TOKEN_LIFE + 60), &knock, &mut Steps(13));
+        assert!(!door.knock(Moment(2 * TOKEN_LIFE + 70), here, &with).unwrap().proved, "it has had its time");
+        let mut altered = again.clone();
+        altered[TAG + 3] ^= 1;
+        assert!(sent.asked(&altered).is_none());
+    }
+
+    #[test]
+    fn a_call_secret_that_was_replaced_opens_until_its_end_and_is_known_as_such() {
+        let door = Door::new(&mut Steps(7));
+        let (old, new) = (Call::new(&[4; 32]), Call::new(&[5; 32]));
+        door.set_calls(vec![
+            Valid { number: 2, call: new.clone(), until: None },
+            Valid { number: 1, call: old.clone(), until: Some(Moment(1_000)) },
+        ]);
+        let opening = |call: &Call| {
+            let mut datagram = vec![7; 1000];
+            let tag = call.opening_tag(&datagram[TAG..104]);
+            datagram[..TAG].copy_from_slice(&tag);
+            datagram
+        };
+        let knock =
+            |call: &Call, now| door.knock(now, at("198.51.100.7:4000"), &opening(call)).map(|knock| knock.stale);
+        assert_eq!(knock(&new, Moment(999)), Some(false));
+        assert_eq!(knock(&old, Moment(999)), Some(true));
+        assert_eq!(knock(&old, Moment(1_000)), None);
+        assert_eq!(knock(&Call::new(&[6; 32]), Moment(1)), None);
+    }
+}
