@@ -23,9 +23,11 @@ pub(crate) fn taken(book: &Book<'_>, but: &str) -> Result<Vec<Taken>> {
         let what = format!("the network {{}} of the site {}", site.name);
         site.networks.into_iter().map(move |range| Taken { range, what: what.clone() })
     });
-    let pools = book.all::<Listener>()?.into_iter().filter(|listener| listener.name != but).map(|listener| Taken {
-        range: listener.pool.into(),
-        what: format!("the pool {{}} of the listener {}", listener.name),
+    let others = book.all::<Listener>()?.into_iter().filter(|listener| listener.name != but);
+    let pools = others.flat_map(|listener| {
+        let what = format!("the pool {{}} of the listener {}", listener.name);
+        let ranges = std::iter::once(listener.pool.into()).chain(listener.pool6.map(IpNet::from));
+        ranges.map(move |range| Taken { range, what: what.clone() })
     });
     Ok(sites.chain(pools).collect())
 }

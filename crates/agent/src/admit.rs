@@ -1,7 +1,7 @@
 //! Who may come in now, with which address; and who is in. Every kind of tunnel asks here and reports here.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
@@ -14,7 +14,7 @@ use yestrel_core::exchange::NewsEvent;
 use yestrel_core::exchange::agent::Live;
 use yestrel_core::keys::PublicKey;
 use yestrel_core::order::{Order, Revoked};
-use yestrel_core::pool::gateway_address;
+use yestrel_core::pool::{gateway_address, gateway_address6};
 use yestrel_core::tunnel::Settings;
 use yestrel_net::clock;
 use yestrel_net::plane::Plane;
@@ -44,7 +44,7 @@ impl InForce {
                 given.entry(at.clone()).or_default().insert(address);
             }
         }
-        let pools = order.content.listeners.iter().map(|listener| listener.pool.into()).collect();
+        let pools = order.content.listeners.iter().flat_map(|listener| listener.pools()).collect();
         Self { number: order.number, hash, roll: Roll::new(order.content), given, pools }
     }
 }
@@ -54,13 +54,16 @@ pub struct Granted {
     pub admission: Admission,
     pub inner: Ipv4Addr,
     order: u64,
+    /// Whether the plane carries IPv6: the one inside the process does not.
+    ipv6: bool,
 }
 
 impl Granted {
     /// What the device is told.
     #[must_use]
     pub fn settings(&self) -> Settings {
-        self.admission.settings(self.inner, self.order)
+        let settings = self.admission.settings(self.inner, self.order);
+        Settings { second: settings.second.filter(|_| self.ipv6), ..settings }
     }
 }
 
@@ -115,11 +118,15 @@ impl Shared {
     fn bound(&self, seat: &Seat) {
         let pools = self.in_force().map(|in_force| in_force.pools.clone()).unwrap_or_default();
         let reach = self.decide(&seat.listener, Shown::Session(seat.identity));
-        let (gateway, reach) = match &reach {
-            Ok(admission) => (gateway_address(&admission.pool), admission.reach.as_slice()),
-            Err(_) => (Ipv4Addr::UNSPECIFIED, [].as_slice()),
+        let (gateways, reach) = match &reach {
+            Ok(admission) => {
+                let six = admission.pool6.as_ref().map(|pool6| gateway_address6(pool6).into());
+                let gateways = std::iter::once(gateway_address(&admission.pool).into()).chain(six).collect();
+                (gateways, admission.reach.as_slice())
+            }
+            Err(_) => (Vec::new(), [].as_slice()),
         };
-        seat.set_bounds(Bounds::new(gateway.into(), reach, &pools));
+        seat.set_bounds(Bounds::new(gateways, reach, &pools));
     }
 
     /// How inner traffic meets the site.
@@ -145,8 +152,9 @@ impl Shared {
         let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
         let admission = decide(&Claim { listener, shown }, &in_force.roll, &self.revoked.read(), Timestamp::now())?;
         let order = in_force.number;
+        let ipv6 = self.plane().is_some_and(|plane| plane.carries_ipv6());
         if let Some(inner) = admission.address {
-            return Ok(Granted { admission, inner, order });
+            return Ok(Granted { admission, inner, order, ipv6 });
         }
         let none = HashSet::new();
         let given = in_force.given.get(listener).unwrap_or(&none);
@@ -155,11 +163,7 @@ impl Shared {
         // Who is connected counts only where somebody's idle lease would have to go.
         let connected = || {
             let seats = self.seats.all();
-            let four = |seat: &Arc<Seat>| match seat.inner().addr() {
-                IpAddr::V4(four) => Some(four),
-                IpAddr::V6(_) => None,
-            };
-            seats.iter().filter(|seat| seat.listener == listener).filter_map(four).collect::<HashSet<_>>()
+            seats.iter().filter(|seat| seat.listener == listener).map(|seat| four(seat)).collect::<HashSet<_>>()
         };
         let before = own.of(&admission.device);
         let inner = own
@@ -172,7 +176,7 @@ impl Shared {
                 tracing::warn!("a leased address is not kept: {}", problem.line());
             }
         }
-        Ok(Granted { admission, inner, order })
+        Ok(Granted { admission, inner, order, ipv6 })
     }
 
     /// Whose identity it is, as far as the order in force and the revocations say.
@@ -290,10 +294,8 @@ impl Shared {
 
 /// The inner IPv4 address of a seat.
 fn four(seat: &Seat) -> Ipv4Addr {
-    match seat.inner().addr() {
-        IpAddr::V4(four) => four,
-        IpAddr::V6(_) => Ipv4Addr::UNSPECIFIED,
-    }
+    let four = |inner: IpNet| if let IpNet::V4(four) = inner { Some(four.addr()) } else { None };
+    seat.inners().into_iter().find_map(four).unwrap_or(Ipv4Addr::UNSPECIFIED)
 }
 
 fn live(seat: &Seat) -> Live {

@@ -95,7 +95,7 @@ impl Agent {
             let order = held.envelope.read().map_or(0, |order| order.number);
             keep.set_held(None)?;
             if keep.order()?.is_none() {
-                plane::take_back(keep.before()?.map(|before| before.forwarding))?;
+                plane::take_back(keep.before()?.map(|before| before.forwarded()))?;
             }
             keep.note(NewsEvent::Undone { order })?;
             tracing::warn!(order, "the agent began anew before the order was confirmed; it is undone");
@@ -389,7 +389,7 @@ impl Agent {
         let plane = self.shared.plane();
         if let Some(plane) = plane {
             let before = self.shared.keep.lock().before()?;
-            plane.undo(before.map(|before| before.forwarding))?;
+            plane.undo(before.map(|before| before.forwarded()))?;
         }
         *self.shared.plane.write() = None;
         self.shared.set_in_force(None);

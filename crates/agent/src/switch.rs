@@ -159,7 +159,10 @@ impl Agent {
             fresh.insert(listener.name.clone(), kind.open(listener, &ground, &leaving)?);
             Ok(())
         });
-        let remember = |forwarding| self.shared.keep.lock().set_before(&Before { forwarding });
+        let remember = |before: plane::Forwarded| {
+            let before = Before { forwarding: before.four, forwarding6: before.six };
+            self.shared.keep.lock().set_before(&before)
+        };
         let switched = opened.and_then(|()| plane.switch(content, &remember));
         if switched.is_err() {
             fresh.values().for_each(|listener| listener.close());

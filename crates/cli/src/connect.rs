@@ -111,15 +111,16 @@ fn tell(output: Output, told: Told) {
 
 /// What a person wants to know when a tunnel is up.
 fn describe(status: &TunnelStatus) -> Vec<String> {
-    let address = |inner: Option<std::net::Ipv4Addr>| inner.map_or_else(|| "-".into(), |inner| inner.to_string());
+    let four = status.inner.map(|inner| inner.to_string());
+    let inners: Vec<_> = four.into_iter().chain(status.inner6.map(|inner| inner.to_string())).collect();
     let reach: Vec<_> = status.reach.iter().map(ToString::to_string).collect();
     let resolvers: Vec<_> = status.resolvers.iter().map(ToString::to_string).collect();
     let goes = if is_everything(&status.reach) { "everything".to_owned() } else { reach.join(", ") };
     let mut lines = vec![
-        format!("up  {} is in at {} by {}, as {}", status.holder, status.gateway, status.way, address(status.inner)),
+        format!("up  {} is in at {} by {}, as {}", status.holder, status.gateway, status.way, inners.join(", ")),
         format!("    goes through it: {goes}"),
     ];
-    if is_everything(&status.reach) && status.proxy.is_none() {
+    if is_everything(&status.reach) && status.proxy.is_none() && status.inner6.is_none() {
         lines.push("    blocked beside it: IPv6".into());
     }
     match (resolvers.is_empty(), status.domains.is_empty()) {

@@ -80,6 +80,9 @@ pub struct About {
     /// The inner addresses that it gives out
     #[arg(long, value_name = "RANGE")]
     pool: Option<String>,
+    /// The inner IPv6 addresses beside them; "none" for none [default: a unique local range is drawn]
+    #[arg(long, value_name = "RANGE")]
+    pool6: Option<String>,
     /// What may be reached: everything, site, or ranges with commas between
     #[arg(long, value_name = "REACH", value_parser = reach)]
     reach: Option<Reach>,
@@ -150,6 +153,7 @@ impl From<About> for Wish {
             port: about.port,
             outside_port: about.outside_port,
             pool: about.pool,
+            pool6: about.pool6,
             reach: about.reach,
             resolvers: about.resolvers.map(|resolvers| resolvers.0),
             domains: about.domains.map(|domains| domains.0),
@@ -207,6 +211,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let listener = &standing.listener;
             record.extend([
                 ("outside port", list(&listener.serves.iter().map(|served| served.outside).collect::<Vec<_>>())),
+                ("pool6", listener.pool6.map_or_else(|| "none".into(), |pool6| pool6.to_string()).into()),
                 ("domains", list(&listener.domains)),
                 ("gateway address", listener::own_address(&listener.pool).to_string().into()),
                 ("keep-alive", format!("{}s", listener.keep_alive).into()),

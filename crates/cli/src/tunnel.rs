@@ -1,6 +1,6 @@
 //! `yestrel tunnel`
 
-use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4, TcpStream};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpStream};
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
@@ -38,7 +38,7 @@ pub enum Command {
         name: Option<String>,
         /// Something that only the tunnel reaches: its address and TCP port
         #[arg(long, value_name = "ADDRESS:PORT")]
-        reach: Option<SocketAddrV4>,
+        reach: Option<SocketAddr>,
         /// A name to look up through the tunnel
         #[arg(long, value_name = "NAME")]
         look_up: Option<String>,
@@ -149,7 +149,7 @@ fn finding(good: bool, subject: &str, words: String) -> Finding {
     Finding { grade: if good { Grade::Good } else { Grade::Bad }, subject: subject.into(), words, try_: None }
 }
 
-fn echo(tunnel: &TunnelStatus, to: Ipv4Addr, hops: u8) -> Result<(Option<Ipv4Addr>, f64)> {
+fn echo(tunnel: &TunnelStatus, to: IpAddr, hops: u8) -> Result<(Option<IpAddr>, f64)> {
     let EchoAnswer { from, millis } = running::ask(&tunnel.name, &Echo { to, hops })?;
     Ok((from, millis))
 }
@@ -164,24 +164,67 @@ fn way_out(to: SocketAddr) -> Option<IpAddr> {
 
 /// Whether anything would leave beside a tunnel that is to take everything: addresses of the documentation stand for the
 /// outside (RFC 5737, RFC 3849).
-fn beside(inner: Option<Ipv4Addr>) -> Finding {
+fn beside(tunnel: &TunnelStatus) -> Finding {
     let four = way_out(SocketAddr::from(([192, 0, 2, 1], 9)));
     let six = way_out(SocketAddr::from(([0x2001, 0xdb8, 0, 0, 0, 0, 0, 1], 9)));
-    match (four == inner.map(IpAddr::V4), six) {
-        (true, None) => finding(true, "beside", "IPv6 has no way out, IPv4 goes out from the inner address".into()),
-        (true, Some(six)) => finding(false, "beside", format!("IPv6 would go out from {six}")),
-        (false, _) => finding(
-            false,
-            "beside",
-            format!("IPv4 would go out from {}", four.map_or("nowhere".into(), |own| own.to_string())),
-        ),
+    let place = |own: Option<IpAddr>| own.map_or("nowhere".into(), |own| own.to_string());
+    if four != tunnel.inner.map(IpAddr::V4) {
+        return finding(false, "beside", format!("IPv4 would go out from {}", place(four)));
     }
+    match (six, tunnel.inner6.map(IpAddr::V6)) {
+        (None, _) => finding(true, "beside", "IPv6 has no way out, IPv4 goes out from the inner address".into()),
+        (six, inner6) if six == inner6 => {
+            finding(true, "beside", "IPv4 and IPv6 go out from the inner addresses".into())
+        }
+        (six, _) => finding(false, "beside", format!("IPv6 would go out from {}", place(six))),
+    }
+}
+
+/// The gateway's answer to an echo, over one IP version.
+fn gateway_answers(tunnel: &TunnelStatus, gateway: IpAddr) -> Result<Finding> {
+    let (from, millis) = echo(tunnel, gateway, 64)?;
+    Ok(match from {
+        Some(_) => finding(true, "gateway", format!("{gateway} answers from inside after {millis:.1} ms")),
+        None => finding(false, "gateway", format!("{gateway} does not answer from inside")),
+    })
+}
+
+/// The first address of a range; where that is one that no reach means, one of those that are for documentation.
+fn within_reach(tunnel: &TunnelStatus, gateway: IpAddr) -> Option<IpAddr> {
+    let bounds = Bounds::new(vec![gateway], &tunnel.reach, &[]);
+    let documentation = [IpAddr::from([192, 0, 2, 1]), IpAddr::from([0x2001, 0xdb8, 0, 0, 0, 0, 0, 1])];
+    let ranges = tunnel.reach.iter().filter(|range| range.network().is_ipv4() == gateway.is_ipv4());
+    ranges
+        .flat_map(|range| {
+            let first = match range {
+                IpNet::V4(range) => IpAddr::from(u32::from(range.network()).saturating_add(1).to_be_bytes()),
+                IpNet::V6(range) => IpAddr::from(u128::from(range.network()).saturating_add(1).to_be_bytes()),
+            };
+            [first].into_iter().chain(documentation).filter(|one| range.contains(one)).collect::<Vec<_>>()
+        })
+        .find(|one| *one != gateway && bounds.lets(*one))
+}
+
+/// Who answers for the first hop towards an address that the tunnel is to carry.
+fn first_hop(tunnel: &TunnelStatus, gateway: IpAddr, target: IpAddr) -> Result<Finding> {
+    let sent_before = one(Some(&tunnel.name))?.sent;
+    let (hop, _) = echo(tunnel, target, 1)?;
+    let through = one(Some(&tunnel.name))?.sent > sent_before;
+    Ok(match hop {
+        // A service on the gateway's own host: nothing stands between, and what counts is that it went into the tunnel.
+        Some(hop) if hop == target && through => {
+            finding(true, "first hop", format!("{target} answers itself, through the tunnel: it is the gateway's own"))
+        }
+        Some(hop) if hop == gateway => finding(true, "first hop", format!("towards {target} it is {hop}, the gateway")),
+        Some(hop) => finding(false, "first hop", format!("towards {target} it is {hop}, not the gateway's {gateway}")),
+        None => finding(false, "first hop", format!("nobody answers for the first hop towards {target}")),
+    })
 }
 
 fn prove(
     global: &Global,
     name: Option<&str>,
-    reach: Option<SocketAddrV4>,
+    reach: Option<SocketAddr>,
     look_up: Option<String>,
     seen_by: Option<String>,
 ) -> Result<()> {
@@ -189,50 +232,24 @@ fn prove(
     let gateway = tunnel
         .gateway_inner
         .ok_or_else(|| Problem::failed(format!("the tunnel {} is not up", tunnel.name)).why(tunnel.state.word()))?;
+    let gateways: Vec<IpAddr> =
+        [Some(IpAddr::V4(gateway)), tunnel.gateway_inner6.map(IpAddr::V6)].into_iter().flatten().collect();
     let mut found = Vec::new();
-    let (from, millis) = echo(&tunnel, gateway, 64)?;
-    found.push(match from {
-        Some(_) => finding(true, "gateway", format!("{gateway} answers from inside after {millis:.1} ms")),
-        None => finding(false, "gateway", format!("{gateway} does not answer from inside")),
-    });
-    // Somewhere within reach that is not the gateway itself.
-    let target = reach.map(|reach| *reach.ip()).or_else(|| {
-        // The first address of a range; where that is one that no reach means, one of those that are for documentation (RFC 5737).
-        let bounds = Bounds::new(gateway.into(), &tunnel.reach, &[]);
-        let meant = |address: &Ipv4Addr| bounds.lets(IpAddr::V4(*address));
-        tunnel.reach.iter().find_map(|range| match range {
-            IpNet::V4(range) => {
-                let first = Ipv4Addr::from(u32::from(range.network()).saturating_add(1));
-                [first, Ipv4Addr::new(192, 0, 2, 1)].into_iter().find(|one| range.contains(one) && meant(one))
-            }
-            IpNet::V6(_) => None,
-        })
-    });
-    if let Some(target) = target {
-        let sent_before = tunnel.sent;
-        let (hop, _) = echo(&tunnel, target, 1)?;
-        let through = one(name)?.sent > sent_before;
-        found.push(match hop {
-            // A service on the gateway's own host: nothing stands between, and what counts is that it went into the tunnel.
-            Some(hop) if hop == target && through => finding(
-                true,
-                "first hop",
-                format!("{target} answers itself, through the tunnel: it is the gateway's own"),
-            ),
-            Some(hop) if hop == gateway => {
-                finding(true, "first hop", format!("towards {target} it is {hop}, the gateway"))
-            }
-            Some(hop) => {
-                finding(false, "first hop", format!("towards {target} it is {hop}, not the gateway's {gateway}"))
-            }
-            None => finding(false, "first hop", format!("nobody answers for the first hop towards {target}")),
-        });
+    for gateway in &gateways {
+        found.push(gateway_answers(&tunnel, *gateway)?);
+    }
+    for gateway in gateways {
+        // Somewhere within reach that is not the gateway itself.
+        let named = reach.map(|reach| reach.ip()).filter(|named| named.is_ipv4() == gateway.is_ipv4());
+        if let Some(target) = named.or_else(|| within_reach(&tunnel, gateway)) {
+            found.push(first_hop(&tunnel, gateway, target)?);
+        }
     }
     if let Some(reach) = reach {
         let began = Instant::now();
         let joined = match tunnel.proxy {
             Some(proxy) => fetch::through(proxy, &reach.ip().to_string(), reach.port()),
-            None => TcpStream::connect_timeout(&SocketAddr::V4(reach), Duration::from_secs(5)),
+            None => TcpStream::connect_timeout(&reach, Duration::from_secs(5)),
         };
         found.push(match joined {
             Ok(_) => finding(
@@ -274,7 +291,7 @@ fn prove(
     );
     found.push(finding(moved, "counted", counted));
     if is_everything(&tunnel.reach) && tunnel.proxy.is_none() {
-        found.push(beside(tunnel.inner));
+        found.push(beside(&tunnel));
     }
     let bad = found.iter().filter(|finding| finding.grade == Grade::Bad).count();
     global.output().findings(&format!("{}  {} at {}", tunnel.name, tunnel.holder, tunnel.way), &found);

@@ -1,9 +1,9 @@
 //! Ranges of addresses: whether they can be used, what they collide with, and which is free.
 
 use std::collections::BTreeSet;
-use std::net::{IpAddr, Ipv4Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use ipnet::{IpNet, Ipv4Net};
+use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 
 use crate::{Problem, Result};
 
@@ -152,6 +152,59 @@ pub fn gateway_address(pool: &Ipv4Net) -> Ipv4Addr {
     Ipv4Addr::from(u32::from(pool.network()) + 1)
 }
 
+/// A pool of unique local IPv6 addresses (RFC 4193 section 3.1): a /64 in a /48 that is drawn at random.
+#[must_use]
+pub fn unique_local(random: [u8; 5]) -> Ipv6Net {
+    let [a, b, c, d, e] = random;
+    let pair = |high: u8, low: u8| u16::from_be_bytes([high, low]);
+    Ipv6Net::new_assert(Ipv6Addr::new(pair(0xfd, a), pair(b, c), pair(d, e), 0, 0, 0, 0, 0), 64)
+}
+
+/// Checks a range as a listener's IPv6 pool beside its IPv4 pool: room for as many, no overlap. Routable ranges are fine here: a site may route
+/// one of its own to the gateway.
+///
+/// # Errors
+/// Says what is wrong.
+pub fn check6(pool6: &IpNet, pool: &Ipv4Net, taken: &[Taken]) -> Result<Ipv6Net> {
+    let drawn = "leave --pool6 out: a unique local range is drawn";
+    let IpNet::V6(six) = pool6 else {
+        return Err(Problem::words(format!("{pool6} is no IPv6 range")).try_(drawn));
+    };
+    let special = ["::/16", "fe80::/10", "fec0::/10", "ff00::/8", "2002::/16"];
+    if special.iter().filter_map(|text| text.parse::<IpNet>().ok()).any(|special| overlap(&special, pool6)) {
+        return Err(Problem::refused(format!("the pool {pool6} means something else everywhere"))
+            .why("devices need unique local addresses (fd00::/8, RFC 4193), or some of the site's own")
+            .try_(drawn));
+    }
+    if six.prefix_len() < 32 || 128 - six.prefix_len() < 32 - pool.prefix_len() {
+        return Err(Problem::refused(format!("the pool {pool6} does not fit beside {pool}"))
+            .why(format!("each device has an address in both: /32 to /{}", 96 + pool.prefix_len()))
+            .try_(drawn));
+    }
+    if let Some(other) = taken.iter().find(|other| overlap(&other.range, pool6)) {
+        return Err(Problem::refused(format!(
+            "the pool {pool6} overlaps {}",
+            other.what.replace("{}", &other.range.to_string())
+        ))
+        .why("devices could not tell the tunnel's addresses from the others")
+        .try_(drawn));
+    }
+    Ok(*six)
+}
+
+/// The gateway's own address in an IPv6 pool.
+#[must_use]
+pub fn gateway_address6(pool6: &Ipv6Net) -> Ipv6Addr {
+    Ipv6Addr::from(u128::from(pool6.network()) + 1)
+}
+
+/// A device's IPv6 address: as far into the IPv6 pool as its IPv4 address is into that pool, so that one says the other.
+#[must_use]
+pub fn beside(inner: Ipv4Addr, pool: &Ipv4Net, pool6: &Ipv6Net) -> Ipv6Addr {
+    let offset = u32::from(inner).wrapping_sub(u32::from(pool.network()));
+    Ipv6Addr::from(u128::from(pool6.network()) + u128::from(offset))
+}
+
 /// How many devices a pool holds.
 #[must_use]
 pub fn room(pool: &Ipv4Net) -> u32 {
@@ -207,6 +260,31 @@ mod tests {
         }
         assert!(range("10.44.0.1/22").unwrap_err().tries[0].contains("10.44.0.0/22"));
         assert!(range("ten").is_err());
+    }
+
+    #[test]
+    fn an_ipv6_pool_fits_beside_the_other_and_each_address_has_its_own() {
+        let pool: Ipv4Net = "10.187.44.0/24".parse().unwrap();
+        let drawn = unique_local([1, 2, 3, 4, 5]);
+        assert_eq!(drawn.to_string(), "fd01:203:405::/64");
+        assert_eq!(check6(&drawn.into(), &pool, &[]).unwrap(), drawn);
+        assert_eq!(gateway_address6(&drawn).to_string(), "fd01:203:405::1");
+        assert_eq!(beside("10.187.44.2".parse().unwrap(), &pool, &drawn).to_string(), "fd01:203:405::2");
+        assert_eq!(beside("10.187.44.254".parse().unwrap(), &pool, &drawn).to_string(), "fd01:203:405::fe");
+        let taken =
+            [Taken { range: "fd01:203::/32".parse().unwrap(), what: "the network {} of the site harbour".into() }];
+        for (pool6, error) in [
+            ("fd01:203:405::/64", "overlaps the network fd01:203::/32"),
+            ("fe80::/64", "means something else"),
+            ("ff05::/64", "means something else"),
+            ("::/64", "means something else"),
+            ("fd00::/121", "does not fit"),
+            ("10.9.9.0/24", "no IPv6"),
+        ] {
+            let problem = check6(&pool6.parse().unwrap(), &pool, &taken).unwrap_err();
+            assert!(problem.error.contains(error), "{pool6}: {problem:?}");
+        }
+        assert!(check6(&"2001:db8:44:187::/112".parse().unwrap(), &pool, &taken).is_ok());
     }
 
     #[test]

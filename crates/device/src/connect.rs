@@ -1,7 +1,7 @@
 //! The device's side: brings the tunnel of a handover up, way by way, and keeps it up.
 
 use std::io;
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::Arc;
@@ -82,22 +82,22 @@ struct Tunnel {
 
 #[derive(Debug, Clone)]
 struct Bounds {
-    own: IpAddr,
-    gateway: IpAddr,
+    own: Vec<IpAddr>,
+    gateways: Vec<IpAddr>,
     reach: Vec<IpNet>,
 }
 
 impl Bounds {
     fn lets_out(&self, packet: &[u8]) -> bool {
-        ends(packet).is_some_and(|(source, destination)| source == self.own && self.beyond(destination))
+        ends(packet).is_some_and(|(source, destination)| self.own.contains(&source) && self.beyond(destination))
     }
 
     fn lets_in(&self, packet: &[u8]) -> bool {
-        ends(packet).is_some_and(|(source, destination)| destination == self.own && self.beyond(source))
+        ends(packet).is_some_and(|(source, destination)| self.own.contains(&destination) && self.beyond(source))
     }
 
     fn beyond(&self, address: IpAddr) -> bool {
-        address == self.gateway || self.reach.iter().any(|range| range.contains(&address))
+        self.gateways.contains(&address) || self.reach.iter().any(|range| range.contains(&address))
     }
 }
 
@@ -113,11 +113,7 @@ impl Tunnel {
     fn new(options: &Options, proxy: Option<std::net::TcpListener>) -> Self {
         Self {
             way: RwLock::default(),
-            bounds: RwLock::new(Bounds {
-                own: Ipv4Addr::UNSPECIFIED.into(),
-                gateway: Ipv4Addr::UNSPECIFIED.into(),
-                reach: Vec::new(),
-            }),
+            bounds: RwLock::new(Bounds { own: Vec::new(), gateways: Vec::new(), reach: Vec::new() }),
             inner: RwLock::new(Arc::new(Inner::None)),
             status: Mutex::new(TunnelStatus {
                 proxy: options.proxy,
@@ -414,7 +410,14 @@ fn put_in_force(
     let everything = is_everything(&reach);
     // What a program hands to the proxy goes nowhere else, and is asked nowhere else.
     let domains = if everything || options.proxy.is_some() { Vec::new() } else { way.domains.clone() };
-    *tunnel.bounds.write() = Bounds { own: own.into(), gateway: gateway.into(), reach: reach.clone() };
+    // The stack inside the process takes IPv4 alone.
+    let second = settings.second.filter(|_| options.proxy.is_none());
+    let settings = &Settings { second, ..settings.clone() };
+    *tunnel.bounds.write() = Bounds {
+        own: settings.inners().iter().map(IpNet::addr).collect(),
+        gateways: settings.gateways(),
+        reach: reach.clone(),
+    };
     {
         let mut status = tunnel.status.lock();
         status.gateway.clone_from(&way.gateway);
@@ -422,6 +425,8 @@ fn put_in_force(
         status.peer = Some(*peer);
         status.inner = Some(own);
         status.gateway_inner = Some(gateway);
+        status.inner6 = second.map(|second| second.inner.addr());
+        status.gateway_inner6 = second.map(|second| second.gateway);
         status.reach.clone_from(&reach);
         status.resolvers.clone_from(&settings.resolvers);
         status.domains.clone_from(&domains);
@@ -622,7 +627,10 @@ fn answer(tunnel: &Tunnel, ask: Ask) -> Answered {
 fn ask_for_echo(tunnel: &Tunnel, Echo { to, hops }: Echo) -> EchoAnswer {
     let patience = Duration::from_secs(2);
     let answered = match &**tunnel.inner.read() {
-        Inner::Process { stack, .. } => stack.echo(to, hops, patience),
+        Inner::Process { stack, .. } => match to {
+            IpAddr::V4(to) => stack.echo(to, hops, patience).map(|(from, after)| (from.into(), after)),
+            IpAddr::V6(_) => None,
+        },
         Inner::System { .. } => echo::send(to, hops, patience),
         Inner::None => None,
     };

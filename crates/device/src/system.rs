@@ -101,26 +101,35 @@ impl Applied {
         // Settings may come while the tunnel is up. What leads into it is then never taken away first: not for a moment may
         // traffic find its usual way. Only the exceptions for the gateway itself are made anew.
         netlink.remove_rules(priority..=priority + 3, Families::Both);
-        let inner = settings.inner.addr();
-        netlink.add_address(&self.interface, inner, 32)?;
-        netlink.remove_addresses_but(&self.interface, &[inner])?;
+        let has_ipv6 = Path::new("/proc/net/if_inet6").exists();
+        let six = settings.second.is_some() && has_ipv6;
         netlink.set_packet_size(&self.interface, settings.packet_size)?;
-        let mut routes: Vec<_> = reach.iter().filter(|range| matches!(range, IpNet::V4(_))).copied().collect();
-        routes.push(IpNet::from(settings.gateway));
+        let inners: Vec<_> = settings.inners().iter().map(IpNet::addr).filter(|inner| inner.is_ipv4() || six).collect();
+        for inner in &inners {
+            netlink.add_address(&self.interface, *inner, if inner.is_ipv4() { 32 } else { 128 })?;
+        }
+        netlink.remove_addresses_but(&self.interface, &inners)?;
+        let mut routes: Vec<_> = reach.iter().filter(|range| six || matches!(range, IpNet::V4(_))).copied().collect();
+        routes.extend(settings.gateways().into_iter().filter(|at| at.is_ipv4() || six).map(IpNet::from));
         for range in &routes {
             netlink.add_route(*range, &self.interface, table)?;
         }
         if self.strict {
             netlink.add_unreachable(false, table)?;
         }
-        // The tunnel carries IPv4; what would leave by IPv6 beside it is blocked, or the tunnel is not up. A system
-        // without IPv6 needs none of it.
-        if everything && Path::new("/proc/net/if_inet6").exists() {
+        // Where everything goes through the tunnel, IPv6 goes through it or nowhere. A system without IPv6 needs none of it.
+        let blocks = has_ipv6 && (everything || self.strict && six);
+        if blocks {
             netlink.add_unreachable(true, table)?;
+        }
+        if blocks || six {
             netlink.add_rule(&Rule { v6: true, ..self.rule(4, table) })?;
         }
         netlink.retain_routes(table, &routes, Families::Both);
-        if !everything {
+        if !blocks && six {
+            netlink.remove_unreachable6(table);
+        }
+        if !blocks && !six {
             netlink.remove_rules(priority + 4..=priority + 4, Families::OnlyV6);
             netlink.retain_routes(table, &[], Families::OnlyV6);
         }

@@ -9,6 +9,7 @@ use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::order::Envelope;
 use yestrel_core::{Problem, Result};
 use yestrel_net::files::cannot;
+use yestrel_net::plane::Forwarded;
 
 /// The file that says who the agent is.
 pub const IDENTITY: &str = "identity.json";
@@ -68,6 +69,16 @@ impl Identity {
 pub struct Before {
     /// Whether it forwarded IPv4.
     pub forwarding: bool,
+    /// Whether it forwarded IPv6.
+    pub forwarding6: bool,
+}
+
+impl Before {
+    /// As [`Forwarded`].
+    #[must_use]
+    pub fn forwarded(&self) -> Forwarded {
+        Forwarded { four: self.forwarding, six: self.forwarding6 }
+    }
 }
 
 /// Something that an agent keeps in its folder; `None` when it is not there.

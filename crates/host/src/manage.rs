@@ -14,8 +14,9 @@ use yestrel_core::{Problem, Result, firewall};
 use yestrel_core::VERSION;
 use yestrel_net::control;
 use yestrel_net::nft::nft;
+use yestrel_net::plane;
 
-use crate::folder::{self, Before, Identity, LOG};
+use crate::folder::{self, Identity, LOG};
 use crate::service::{FOLDER, NEXT, PROGRAM, SCHEDULE, Service};
 use crate::{probe, service, upgrade};
 
@@ -253,8 +254,10 @@ fn remove(estate: &str, force: bool) -> Result<Vec<String>> {
         nft(&["-f", "-"], &format!("table {0}\ndelete table {0}\n", firewall::TABLE))?;
         gone.push("its firewall table".into());
     }
-    if let Ok(Some(Before { forwarding: false })) = folder::read_before(Path::new(FOLDER)) {
-        let _ = fs::write("/proc/sys/net/ipv4/ip_forward", "0");
+    if let Ok(Some(before)) = folder::read_before(Path::new(FOLDER))
+        && (!before.forwarding || !before.forwarding6)
+        && plane::take_back(Some(before.forwarded())).is_ok()
+    {
         gone.push("forwarding, which it had switched on".into());
     }
     gone.extend(service.remove()?);

@@ -102,7 +102,7 @@ impl Netlink {
         self.runtime.block_on(self.handle.link().set(up).execute()).map_err(cannot("switch an interface on"))
     }
 
-    /// Takes every address of an interface that is not in `keep`.
+    /// Takes every address of an interface that is not in `keep`, but those of the link itself.
     ///
     /// # Errors
     /// No such interface, or no privileges.
@@ -120,7 +120,8 @@ impl Netlink {
                             if let AddressAttribute::Address(address) = attribute { Some(*address) } else { None }
                         })
                         .collect();
-                if addresses.iter().all(|address| address.is_ipv4() && !keep.contains(address)) {
+                let of_link = |address: &IpAddr| matches!(address, IpAddr::V6(six) if six.is_unicast_link_local());
+                if addresses.iter().all(|address| !of_link(address) && !keep.contains(address)) {
                     let _ = self.handle.address().del(message).execute().await;
                 }
             }
@@ -180,6 +181,13 @@ impl Netlink {
             Err(error) if !already(&error) => Err(cannot("block a family")(error)),
             _ => Ok(()),
         }
+    }
+
+    /// Takes [`Netlink::add_unreachable`] of IPv6 back.
+    pub fn remove_unreachable6(&self, table: u32) {
+        let route = RouteMessageBuilder::<std::net::Ipv6Addr>::new().kind(RouteType::Unreachable);
+        let route = route.table_id(table).priority(u32::MAX - 1).build();
+        let _ = self.runtime.block_on(self.handle.route().del(route).execute());
     }
 
     /// Removes the routes of `table` but those to one of `wanted`. What ends as unreachable stays, unless nothing is wanted.

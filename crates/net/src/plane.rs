@@ -4,10 +4,11 @@ use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::{Arc, Weak};
 
+use ipnet::IpNet;
 use parking_lot::RwLock;
 use yestrel_core::findings::Plane as PlaneKind;
 use yestrel_core::firewall::{Intent, TABLE};
-use yestrel_core::order::Content;
+use yestrel_core::order::{Content, OrderListener};
 use yestrel_core::pool::gateway_address;
 use yestrel_core::{Problem, Result};
 
@@ -19,6 +20,9 @@ use crate::seats::{Carrier, Seats};
 use crate::stack::{Outside, Stack};
 
 const FORWARDING: &str = "/proc/sys/net/ipv4/ip_forward";
+const FORWARDING6: &str = "/proc/sys/net/ipv6/conf/all/forwarding";
+/// Whether an interface learns its addresses and routes from routers (RFC 4861): 1 as long as the system does not forward, 2 always.
+const INTERFACES6: &str = "/proc/sys/net/ipv6/conf";
 /// The name of the gateway's TUN device; the system puts a number for %d.
 const TUN_NAME: &str = "yestrel%d";
 
@@ -103,6 +107,12 @@ impl Plane {
         }
     }
 
+    /// Whether inner IPv6 packets go anywhere: the stack inside the process ends IPv4 alone, and a system may have none.
+    #[must_use]
+    pub fn carries_ipv6(&self) -> bool {
+        matches!(self, Self::Kernel { .. }) && has_ipv6()
+    }
+
     /// Whether the order could be carried out, without changing anything.
     ///
     /// # Errors
@@ -125,25 +135,33 @@ impl Plane {
     ///
     /// # Errors
     /// Something of it does not work.
-    pub fn switch(&self, content: &Content, remember: &dyn Fn(bool) -> Result<()>) -> Result<()> {
+    pub fn switch(&self, content: &Content, remember: &dyn Fn(Forwarded) -> Result<()>) -> Result<()> {
         match self {
             Self::Kernel { name, .. } => {
                 let netlink = Netlink::new()?;
-                let own: Vec<_> =
-                    content.listeners.iter().map(|l| (gateway_address(&l.pool), l.pool.prefix_len())).collect();
-                for (address, prefix) in &own {
-                    netlink.add_address(name, IpAddr::V4(*address), *prefix)?;
-                }
-                let kept: Vec<_> = own.iter().map(|(address, _)| IpAddr::V4(*address)).collect();
-                netlink.remove_addresses_but(name, &kept)?;
                 netlink.set_packet_size(name, packet_size(content))?;
-                let forwarding = std::fs::read_to_string(FORWARDING).unwrap_or_default().trim() == "1";
-                remember(forwarding)?;
+                let mut kept = Vec::new();
+                for listener in &content.listeners {
+                    for (address, pool) in listener.gateways().into_iter().zip(listener.pools()) {
+                        // A system without IPv6 gives out none; what its devices send there is dropped.
+                        if address.is_ipv4() || has_ipv6() {
+                            netlink.add_address(name, address, pool.prefix_len())?;
+                            kept.push(address);
+                        }
+                    }
+                }
+                netlink.remove_addresses_but(name, &kept)?;
+                let before = Forwarded::now();
+                remember(before)?;
                 nft(&["-f", "-"], &Intent::of(content, name).nftables())?;
-                if !forwarding {
-                    std::fs::write(FORWARDING, "1").map_err(|error| {
-                        Problem::failed("forwarding cannot be switched on").why(format!("{FORWARDING}: {error}"))
-                    })?;
+                if !before.four {
+                    set(FORWARDING, "1")?;
+                }
+                let six = |listener: &OrderListener| {
+                    listener.pool6.is_some() && listener.reach.iter().any(|range| matches!(range, IpNet::V6(_)))
+                };
+                if !before.six && has_ipv6() && content.listeners.iter().any(six) {
+                    forward_ipv6()?;
                 }
             }
             Self::Process { rules, .. } => {
@@ -166,7 +184,7 @@ impl Plane {
     ///
     /// # Errors
     /// Something could not be taken back; then it can be tried again.
-    pub fn undo(&self, forwarded: Option<bool>) -> Result<()> {
+    pub fn undo(&self, forwarded: Option<Forwarded>) -> Result<()> {
         let Self::Kernel { name, .. } = self else { return Ok(()) };
         take_back(forwarded)?;
         Netlink::new()?.remove_addresses_but(name, &[])
@@ -178,16 +196,61 @@ impl Plane {
 ///
 /// # Errors
 /// The table cannot be removed, or forwarding not switched off.
-pub fn take_back(forwarded: Option<bool>) -> Result<()> {
+pub fn take_back(forwarded: Option<Forwarded>) -> Result<()> {
     if nft(&["list", "table", "inet", "yestrel"], "").is_ok() {
         nft(&["-f", "-"], &format!("table {TABLE}\ndelete table {TABLE}\n"))?;
     }
-    if forwarded == Some(false) {
-        std::fs::write(FORWARDING, "0").map_err(|error| {
-            Problem::failed("forwarding cannot be switched off again").why(format!("{FORWARDING}: {error}"))
-        })?;
+    let Some(before) = forwarded else { return Ok(()) };
+    if !before.four {
+        set(FORWARDING, "0")?;
+    }
+    if !before.six && Forwarded::now().six {
+        set(FORWARDING6, "0")?;
+        learn_from_routers("2", "1");
     }
     Ok(())
+}
+
+/// Whether a system forwards packets, of both IP versions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Forwarded {
+    pub four: bool,
+    pub six: bool,
+}
+
+impl Forwarded {
+    /// What the system does now.
+    #[must_use]
+    pub fn now() -> Self {
+        let is_on = |path: &str| std::fs::read_to_string(path).unwrap_or_default().trim() == "1";
+        Self { four: is_on(FORWARDING), six: is_on(FORWARDING6) }
+    }
+}
+
+fn has_ipv6() -> bool {
+    std::path::Path::new("/proc/net/if_inet6").exists()
+}
+
+fn set(path: &str, value: &str) -> Result<()> {
+    std::fs::write(path, value)
+        .map_err(|error| Problem::failed("forwarding cannot be switched").why(format!("{path}: {error}")))
+}
+
+/// Switches forwarding of IPv6 on. A system that forwards no longer learns its own address and route from routers unless it is told to;
+/// without that, many hosts would lose their way out.
+fn forward_ipv6() -> Result<()> {
+    learn_from_routers("1", "2");
+    set(FORWARDING6, "1")
+}
+
+/// Changes how interfaces that learn from routers do it.
+fn learn_from_routers(from: &str, to: &str) {
+    for entry in std::fs::read_dir(INTERFACES6).into_iter().flatten().flatten() {
+        let path = entry.path().join("accept_ra");
+        if std::fs::read_to_string(&path).is_ok_and(|text| text.trim() == from) {
+            let _ = std::fs::write(path, to);
+        }
+    }
 }
 
 /// The TUN device carries all listeners, so it takes the largest packet of any.

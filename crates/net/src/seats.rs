@@ -36,7 +36,8 @@ pub struct Seat {
     /// What the device says of itself.
     pub software: String,
     pub counters: Arc<Counters>,
-    inner: RwLock<IpNet>,
+    /// Its addresses, the first of them for people.
+    inners: RwLock<Vec<IpNet>>,
     /// Where its packets may go; nowhere, until somebody has said.
     bounds: RwLock<Option<Bounds>>,
     from: Mutex<SocketAddr>,
@@ -44,7 +45,7 @@ pub struct Seat {
 }
 
 impl Seat {
-    /// A seat with an inner address, or with a network behind it.
+    /// A seat with its inner addresses, or with networks behind it.
     #[must_use]
     #[expect(clippy::too_many_arguments, reason = "what a session begins with, each once")]
     pub fn new(
@@ -52,7 +53,7 @@ impl Seat {
         identity: PublicKey,
         device: &str,
         listener: &str,
-        inner: IpNet,
+        inners: Vec<IpNet>,
         from: SocketAddr,
         software: &str,
         counters: Arc<Counters>,
@@ -66,17 +67,17 @@ impl Seat {
             opened: Timestamp::now(),
             software: software.into(),
             counters,
-            inner: RwLock::new(inner),
+            inners: RwLock::new(inners),
             bounds: RwLock::default(),
             from: Mutex::new(from),
             carrier: RwLock::new(carrier),
         })
     }
 
-    /// The inner address.
+    /// Its inner addresses.
     #[must_use]
-    pub fn inner(&self) -> IpNet {
-        *self.inner.read()
+    pub fn inners(&self) -> Vec<IpNet> {
+        self.inners.read().clone()
     }
 
     /// Says where the device's packets may go from now on.
@@ -95,7 +96,7 @@ impl Seat {
     /// Whether a packet with this source is the device's own.
     #[must_use]
     pub fn owns(&self, source: IpAddr) -> bool {
-        self.inner.read().contains(&source)
+        self.inners.read().iter().any(|inner| inner.contains(&source))
     }
 
     /// Where the device is outside.
@@ -168,25 +169,25 @@ impl Seats {
     pub fn insert(&self, seat: Arc<Seat>) {
         let mut table = self.table.write();
         table.by_number.insert(seat.number, seat.clone());
-        table.occupy(seat.inner().trunc(), seat);
+        seat.inners().into_iter().for_each(|inner| table.occupy(inner.trunc(), seat.clone()));
     }
 
     /// A session is over. Gives its seat, if there was one.
     pub fn remove(&self, number: u64) -> Option<Arc<Seat>> {
         let mut table = self.table.write();
         let seat = table.by_number.remove(&number)?;
-        table.vacate(seat.inner().trunc(), number);
+        seat.inners().into_iter().for_each(|inner| table.vacate(inner.trunc(), number));
         Some(seat)
     }
 
-    /// A connected device gets another inner address.
-    pub fn reseat(&self, number: u64, inner: IpNet) {
+    /// A connected device gets other inner addresses.
+    pub fn reseat(&self, number: u64, inners: Vec<IpNet>) {
         let mut table = self.table.write();
         let Some(seat) = table.by_number.get(&number).cloned() else { return };
-        let before = std::mem::replace(&mut *seat.inner.write(), inner);
-        if before != inner {
-            table.vacate(before.trunc(), number);
-            table.occupy(inner.trunc(), seat);
+        let before = std::mem::replace(&mut *seat.inners.write(), inners.clone());
+        if before != inners {
+            before.into_iter().for_each(|inner| table.vacate(inner.trunc(), number));
+            inners.into_iter().for_each(|inner| table.occupy(inner.trunc(), seat.clone()));
         }
     }
 
@@ -233,7 +234,7 @@ mod tests {
     fn seat(number: u64, inner: &str) -> Arc<Seat> {
         let from = "198.51.100.23:40000".parse().unwrap();
         let (counters, carrier) = (Arc::default(), Arc::new(Nowhere));
-        let inner = inner.parse().unwrap();
+        let inner = inner.split(',').map(|one| one.parse().unwrap()).collect();
         Seat::new(number, PublicKey([1; 32]), "mara/laptop", "harbour/first", inner, from, "", counters, carrier)
     }
 
@@ -272,8 +273,10 @@ mod tests {
         seats.insert(seat(2, "10.187.44.2/32"));
         assert_eq!(seats.remove(1).unwrap().number, 1);
         assert_eq!(found(&seats, "10.187.44.2"), Some(2));
-        seats.reseat(2, "10.187.45.9/32".parse().unwrap());
+        seats.reseat(2, vec!["10.187.45.9/32".parse().unwrap(), "fd01:203:405::9/128".parse().unwrap()]);
         assert_eq!((found(&seats, "10.187.44.2"), found(&seats, "10.187.45.9")), (None, Some(2)));
+        assert_eq!((found(&seats, "fd01:203:405::9"), found(&seats, "fd01:203:405::8")), (Some(2), None));
+        assert!(seats.get(2).unwrap().owns("fd01:203:405::9".parse().unwrap()));
         assert!(seats.get(2).unwrap().owns("10.187.45.9".parse().unwrap()));
         assert!(!seats.get(2).unwrap().owns("10.187.44.2".parse().unwrap()));
         assert!(seats.remove(9).is_none() && seats.all().len() == 1);

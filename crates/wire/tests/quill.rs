@@ -123,6 +123,7 @@ fn settings(edition: u32) -> Settings {
         edition,
         inner: "10.187.44.2/24".parse().unwrap(),
         gateway: "10.187.44.1".parse().unwrap(),
+        second: None,
         resolvers: vec![],
         reach: vec!["10.44.0.0/22".parse().unwrap()],
         packet_size: 1400,

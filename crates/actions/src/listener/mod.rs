@@ -9,7 +9,7 @@ pub mod ports;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 
-use ipnet::Ipv4Net;
+use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use yestrel_core::estate::{Credential, Gateway, Host, Listener, Material, Reach, Served};
@@ -35,6 +35,8 @@ pub struct Wish {
     pub port: Option<u16>,
     pub outside_port: Option<u16>,
     pub pool: Option<String>,
+    /// An IPv6 range, or "none".
+    pub pool6: Option<String>,
     pub reach: Option<Reach>,
     pub resolvers: Option<Vec<IpAddr>>,
     pub domains: Option<Vec<String>>,
@@ -207,6 +209,7 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
                 .ok_or_else(|| Problem::refused("no free range is left for a pool").try_("--pool RANGE"))?,
         };
         let pool = pool::check(&pool, &taken)?;
+        let pool6 = pool6(wish, &pool, &taken)?;
         let serves = serves(book, &gateway, &host, &tunnel, wish)?;
         if let Tunnel::Quill(quill) = &mut tunnel {
             quill.calls = vec![call_secret(&sealing, &full, 1, &gateway)?];
@@ -217,6 +220,7 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
             tunnel,
             serves,
             pool,
+            pool6,
             reach: wish.reach.clone().unwrap_or(Reach::Site),
             domains: domains(wish, &gateway)?,
             resolvers: wish.resolvers.clone().unwrap_or_default(),
@@ -228,6 +232,19 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
         book.note("listener open", &listener.name, &describe(&listener))?;
         Ok(listener)
     })
+}
+
+/// The IPv6 pool that is wished for; without a wish, one that is drawn.
+fn pool6(wish: &Wish, pool: &Ipv4Net, taken: &[pool::Taken]) -> Result<Option<Ipv6Net>> {
+    match wish.pool6.as_deref() {
+        Some("none") => Ok(None),
+        Some(text) => pool::check6(&pool::range(text)?, pool, taken).map(Some),
+        None => {
+            let mut bytes = [0; 5];
+            random(&mut bytes)?;
+            Ok(Some(pool::unique_local(bytes)))
+        }
+    }
 }
 
 /// The domains that are wished for; without a wish, that of the gateway's own name where there are resolvers.
@@ -317,12 +334,18 @@ pub fn change(context: &mut Context, listener: &str, wish: &Wish) -> Result<(Lis
             }
             listener.tunnel = changed;
         }
+        let taken = site::taken(book, &listener.name)?;
         if let Some(text) = &wish.pool {
-            let pool = pool::check(&pool::range(text)?, &site::taken(book, &listener.name)?)?;
+            let pool = pool::check(&pool::range(text)?, &taken)?;
             if pool != listener.pool {
                 listener.pool = pool;
                 renumber(book, &listener)?;
             }
+        }
+        if wish.pool6.is_some() {
+            listener.pool6 = pool6(wish, &listener.pool, &taken)?;
+        } else if let Some(six) = &listener.pool6 {
+            pool::check6(&IpNet::V6(*six), &listener.pool, &taken)?;
         }
         if serde_json::to_value(&listener).ok() == before {
             return Err(Problem::words("nothing was said that should change").try_("yestrel help listener change"));

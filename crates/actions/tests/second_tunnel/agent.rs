@@ -152,7 +152,7 @@ impl Running {
             Arc::new(To { back: self.back.clone(), session, at: Mutex::default(), counters: counters.clone() });
         let identity = granted.admission.proof.identity();
         let (device, listener) = (granted.admission.device.as_str(), self.order.name.as_str());
-        let inner = ipnet::IpNet::from(IpAddr::V4(granted.inner));
+        let inner = vec![ipnet::IpNet::from(IpAddr::V4(granted.inner))];
         let seat = Seat::new(session, identity, device, listener, inner, front, "shuttle 1", counters, carrier);
         self.fronts.lock().insert(session, front);
         self.shared.note(self.shared.seat(seat));

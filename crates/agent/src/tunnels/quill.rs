@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use ipnet::IpNet;
 use parking_lot::{Mutex, MutexGuard, RwLock};
 use yestrel_core::admission::{Reason as Why, Refusal, Shown};
 use yestrel_core::exchange::NewsEvent;
@@ -127,11 +128,18 @@ fn settings(given: Given) -> Settings {
         edition: given.edition,
         inner: given.inner,
         gateway: given.gateway,
+        second: given.second.map(|second| (second.inner.into(), second.gateway.into())),
         resolvers: given.resolvers,
         reach: given.reach,
         packet_size: given.packet_size,
         keep_alive: given.keep_alive,
     }
+}
+
+/// The device's inner addresses, each alone.
+fn inners(settings: &Settings) -> Vec<IpNet> {
+    let second = settings.second.map(|(inner, _)| inner);
+    std::iter::once(settings.inner).chain(second).map(|inner| IpNet::from(inner.addr())).collect()
 }
 
 struct Keeper<'a>(&'a Quill);
@@ -235,7 +243,7 @@ impl Tunnel for Quill {
         for key in machine.device_keys() {
             if let Ok(settings) = self.settings_of(&key) {
                 if let Some(session) = machine.session_of(&key) {
-                    self.shared.seats.reseat(session, settings.inner.addr().into());
+                    self.shared.seats.reseat(session, inners(&settings));
                 }
                 machine.change(clock::now(), &key, settings);
             }
@@ -339,9 +347,8 @@ impl Quill {
                     tracing::warn!(device, "it calls with a secret that has been renewed: its handover is stale");
                 }
                 let (counters, carrier) = (lane.counters.clone(), self.carrier(&lane));
-                let (number, inner) = (lane.session, settings.inner.addr().into());
-                let listener = &self.listener.name;
-                let seat = Seat::new(number, identity, &device, listener, inner, from, &software, counters, carrier);
+                let (number, inners, listener) = (lane.session, inners(&settings), &self.listener.name);
+                let seat = Seat::new(number, identity, &device, listener, inners, from, &software, counters, carrier);
                 self.sit(&lane, &seat);
                 Some(self.shared.seat(seat))
             }

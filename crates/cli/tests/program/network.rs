@@ -291,6 +291,89 @@ while time.time()<end:
     world.run("listener change harbour/quill --reach site").is(0);
     world.run("rollout --yes").is(0);
     wait(10, "what is beyond the reach goes beside the tunnel", || (beside() != before).then_some(()));
-    assert!(!world.shell("mara-laptop", "ip -6 rule").out.contains("181"));
+    assert_eq!(world.shell("mara-laptop", "ip -6 route show table 52300 | grep -e default -e unreachable").out, "");
     assert!(world.shell("mara-laptop", "ip route get 10.44.0.20").out.contains("dev yestrel"));
+}
+
+/// What a server of IPv6 sees, asked from the laptop; empty where nothing answers within 3 s.
+fn seen_over_ipv6(world: &World, to: &str, port: u16) -> String {
+    let script = format!(
+        "python3 -c \"import socket
+try:
+    s = socket.create_connection(('{to}', {port}), 3); print(s.recv(100).decode(), end='')
+except OSError: pass\""
+    );
+    world.shell("mara-laptop", &script).is(0).out
+}
+
+/// A server that tells each who asks where it is seen to come from.
+fn tells_where_from(world: &World, host: &str, at: &str, port: u16) -> Running {
+    python(
+        world,
+        host,
+        &format!(
+            "import socket
+s=socket.create_server(('{at}',{port}),family=socket.AF_INET6); s.settimeout(120)
+while True:
+    c,peer=s.accept(); c.sendall(peer[0].encode()); c.close()"
+        ),
+    )
+}
+
+/// IPv6 within the tunnel goes where IPv4 goes and no further; with everything through the tunnel, none goes beside it; and the
+/// system is as it was when the gateway is gone.
+#[test]
+fn inner_ipv6_goes_where_ipv4_goes_and_no_further() {
+    let world = World::harbour(NAMESPACES);
+    let forwards = || world.shell("harbour", "cat /proc/sys/net/ipv6/conf/all/forwarding").is(0).out;
+    world
+        .shell(
+            "harbour",
+            "echo 0 > /proc/sys/net/ipv6/conf/all/forwarding; ip -6 address add 2001:db8:44::1/64 dev eth1 nodad",
+        )
+        .is(0);
+    world.shell("harbour", "ip -6 address add 2001:db8:77::1/64 dev eth0 nodad").is(0);
+    world.shell("tickets", "ip -6 address add 2001:db8:44::20/64 dev eth0 nodad").is(0);
+    world.run("site change harbour --network 10.44.0.0/22 --network 2001:db8:44::/64").is(0);
+    let shown = world.run("listener show harbour/quill --format json").is(0).json();
+    assert!(shown["pool6"].as_str().is_some_and(|pool| pool.starts_with("fd") && pool.ends_with("::/64")), "{shown}");
+    world.run("listener change harbour/quill --pool6 fe80::/64").is(3).says("means something else");
+    world.run("listener change harbour/quill --pool6 fd12:3456:789a::/64").is(0);
+    world.admit("mara", "mara/laptop");
+    world.run("rollout --yes").is(0);
+    world.run("credential handover mara/laptop --to mara.yestrel --yes").is(0);
+    let _tickets = tells_where_from(&world, "tickets", "2001:db8:44::20", 7066);
+    let _own = tells_where_from(&world, "harbour", "::", 7077);
+    world.on_laptop("yestrel connect mara.yestrel --background").is(0).says("fd12:3456:789a::2");
+    // The site sees the gateway: inner addresses are masqueraded in both IP versions.
+    wait(10, "the server is there", || {
+        (seen_over_ipv6(&world, "2001:db8:44::20", 7066) == "2001:db8:44::1").then_some(())
+    });
+    let proved = world.on_laptop("yestrel tunnel prove harbour --reach [2001:db8:44::20]:7066").is(0);
+    let proved =
+        proved.says("fd12:3456:789a::1 answers from inside").says("towards 2001:db8:44::20 it is fd12:3456:789a::1");
+    drop(proved.says("[2001:db8:44::20]:7066 takes a connection"));
+    // The gateway's own services are reached where the reach names their address, and not at the pool's.
+    assert_eq!(seen_over_ipv6(&world, "2001:db8:44::1", 7077), "fd12:3456:789a::2");
+    for beyond in ["fd12:3456:789a::1", "2001:db8:77::1", "2001:db8:45::20"] {
+        assert_eq!(seen_over_ipv6(&world, beyond, 7077), "", "{beyond}");
+    }
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+    // Everything: the gateway's own services no more, and nothing beside the tunnel.
+    world.run("listener change harbour/quill --reach everything").is(0);
+    world.run("rollout --yes").is(0);
+    world.run("credential renew mara/laptop --yes").is(0);
+    world.run("rollout --yes").is(0);
+    world.run("credential handover mara/laptop --to all.yestrel --yes").is(0);
+    world.on_laptop("yestrel connect all.yestrel --background").is(0);
+    world.on_laptop("yestrel tunnel prove harbour").is(0).says("IPv4 and IPv6 go out from the inner addresses");
+    assert_eq!(seen_over_ipv6(&world, "2001:db8:44::20", 7066), "2001:db8:44::1");
+    for own in ["fd12:3456:789a::1", "2001:db8:44::1", "2001:db8:77::1"] {
+        assert_eq!(seen_over_ipv6(&world, own, 7077), "", "{own}");
+    }
+    assert_eq!(forwards(), "1\n");
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+    world.run("gateway retire harbour --yes").is(0);
+    assert_eq!(forwards(), "0\n");
+    assert_eq!(world.shell("harbour", "nft list tables; ip -6 address show | grep fd12").out, "");
 }

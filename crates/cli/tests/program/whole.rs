@@ -319,6 +319,15 @@ s=socket.socket(socket.AF_INET,socket.SOCK_DGRAM); s.sendto(b'x'*30,('192.168.1.
 s=socket.socket(socket.AF_INET6,socket.SOCK_DGRAM)
 try: s.sendto(b'x'*30,('2001:db8:1::1',443)); print('sent')
 except OSError as e: print('blocked')";
+    world.run_words(&["lab", "enter", "mara-laptop", "--", "python3", "-c", look_up]).is(0).says("sent");
+    assert_eq!(leaked(&world), before, "IPv6 goes into the tunnel");
+    world.on_laptop("yestrel tunnel prove --reach 10.44.0.20:80").is(0).says("IPv4 and IPv6 go out from the inner");
+    // Without inner IPv6 it goes nowhere at all.
+    world.run("listener change harbour/quill --pool6 none").is(0);
+    world.run("rollout --yes").is(0);
+    wait(10, "the laptop has the new settings", || {
+        (!world.shell("mara-laptop", "ip -6 address show dev yestrel0").out.contains("global")).then_some(())
+    });
     world.run_words(&["lab", "enter", "mara-laptop", "--", "python3", "-c", look_up]).is(0).says("blocked");
     assert_eq!(leaked(&world), before);
     world.on_laptop("yestrel tunnel prove --reach 10.44.0.20:80").is(0).says("IPv6 has no way out");

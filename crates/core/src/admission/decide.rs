@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr};
 
-use ipnet::{IpNet, Ipv4Net};
+use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use jiff::Timestamp;
 
 use super::{Claim, Proof, Reason, Refusal, Roll, Shown};
 use crate::order::Revoked;
-use crate::pool::gateway_address;
-use crate::tunnel::Settings;
+use crate::pool::{beside, gateway_address, gateway_address6};
+use crate::tunnel::{Second, Settings};
 
 /// What somebody is granted.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,6 +19,7 @@ pub struct Admission {
     /// The inner address that came with the credential; `None`: one is leased from the pool.
     pub address: Option<Ipv4Addr>,
     pub pool: Ipv4Net,
+    pub pool6: Option<Ipv6Net>,
     /// How many sessions it is good for; `None`: any number.
     pub sessions: Option<u32>,
     pub until: Option<Timestamp>,
@@ -33,11 +34,16 @@ impl Admission {
     /// What the device is told, once it has an inner address, by an order of this number.
     #[must_use]
     pub fn settings(&self, inner: Ipv4Addr, order: u64) -> Settings {
+        let address = inner;
         let inner = Ipv4Net::new(inner, self.pool.prefix_len()).unwrap_or_else(|_| Ipv4Net::from(inner));
         Settings {
             edition: u32::try_from(order).unwrap_or(u32::MAX),
             inner: inner.into(),
             gateway: IpAddr::V4(gateway_address(&self.pool)),
+            second: self.pool6.map(|pool6| Second {
+                inner: Ipv6Net::new(beside(address, &self.pool, &pool6), pool6.prefix_len()).unwrap_or(pool6),
+                gateway: gateway_address6(&pool6),
+            }),
             resolvers: self.resolvers.clone(),
             reach: self.reach.clone(),
             packet_size: self.packet_size,
@@ -86,6 +92,7 @@ pub fn decide(
         proof: admit.proof.clone(),
         address: admit.address,
         pool: listener.pool,
+        pool6: listener.pool6,
         sessions: admit.sessions,
         until: admit.until,
         reach: listener.reach.clone(),

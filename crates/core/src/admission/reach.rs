@@ -58,24 +58,24 @@ const fn six(first: u16, sixth: u16, length: u8) -> IpNet {
 /// Where inner packets of one device may go.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Bounds {
-    /// The gateway's own address in the device's pool; what is open there is the firewall's to say.
-    gateway: IpAddr,
+    /// The gateway's own addresses in the device's pools; what is open there is the firewall's to say.
+    gateways: Vec<IpAddr>,
     reach: Vec<IpNet>,
     /// The pools of the gateway: other devices are no part of a site, unless a reach names them.
     pools: Vec<IpNet>,
 }
 
 impl Bounds {
-    /// For a device that reaches `reach`, at a gateway that has this address in its pool and these pools in all.
+    /// For a device that reaches `reach`, at a gateway that has these addresses in its pools and these pools in all.
     #[must_use]
-    pub fn new(gateway: IpAddr, reach: &[IpNet], pools: &[IpNet]) -> Self {
-        Self { gateway, reach: reach.to_vec(), pools: pools.to_vec() }
+    pub fn new(gateways: Vec<IpAddr>, reach: &[IpNet], pools: &[IpNet]) -> Self {
+        Self { gateways, reach: reach.to_vec(), pools: pools.to_vec() }
     }
 
     /// Whether a packet may go to this address.
     #[must_use]
     pub fn lets(&self, destination: IpAddr) -> bool {
-        if destination == self.gateway {
+        if self.gateways.contains(&destination) {
             return true;
         }
         let mut special = SPECIAL.iter().chain(&self.pools).filter(|range| range.contains(&destination));
@@ -117,11 +117,12 @@ mod tests {
     #[test]
     fn a_reach_means_what_it_names_and_never_other_devices_the_machine_or_the_link() {
         let bounds = |reach: &[&str]| {
-            Bounds::new("10.187.44.1".parse().unwrap(), &ranges(reach), &ranges(&["10.187.44.0/24", "10.190.0.0/29"]))
+            let gateways = vec!["10.187.44.1".parse().unwrap(), "fd01:203:405::1".parse().unwrap()];
+            Bounds::new(gateways, &ranges(reach), &ranges(&["10.187.44.0/24", "10.190.0.0/29", "fd01:203:405::/64"]))
         };
         let lets = |reach: &[&str], to: &str| bounds(reach).lets(to.parse().unwrap());
         let everything = ["0.0.0.0/0", "::/0"];
-        for to in ["192.0.2.80", "10.44.0.20", "10.187.45.1", "10.187.44.1", "2001:db8::1"] {
+        for to in ["192.0.2.80", "10.44.0.20", "10.187.45.1", "10.187.44.1", "2001:db8::1", "fd01:203:405::1"] {
             assert!(lets(&everything, to), "{to}");
         }
         for to in [
@@ -133,6 +134,7 @@ mod tests {
             "169.254.169.254",
             "224.0.0.251",
             "255.255.255.255",
+            "fd01:203:405::2",
             "::1",
             "::",
             "::ffff:127.0.0.1",

@@ -1,8 +1,8 @@
 //! One tunnel of a gateway: where it listens, which addresses it gives out, what it reaches.
 
-use std::net::{IpAddr, Ipv4Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use ipnet::{IpNet, Ipv4Net};
+use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -74,7 +74,10 @@ impl Reach {
     #[must_use]
     pub fn ranges(&self, site: &[IpNet]) -> Vec<IpNet> {
         match self {
-            Self::Everything => vec![IpNet::V4(Ipv4Net::new_assert(Ipv4Addr::UNSPECIFIED, 0))],
+            Self::Everything => vec![
+                IpNet::V4(Ipv4Net::new_assert(Ipv4Addr::UNSPECIFIED, 0)),
+                IpNet::V6(Ipv6Net::new_assert(Ipv6Addr::UNSPECIFIED, 0)),
+            ],
             Self::Site => site.to_vec(),
             Self::Ranges(ranges) => ranges.clone(),
         }
@@ -108,6 +111,9 @@ pub struct Listener {
     /// Every port and protocol that it needs; the first is the one that devices dial first.
     pub serves: Vec<Served>,
     pub pool: Ipv4Net,
+    /// Beside it; `None`: devices get no inner IPv6 address.
+    #[serde(default)]
+    pub pool6: Option<Ipv6Net>,
     pub reach: Reach,
     pub resolvers: Vec<IpAddr>,
     /// Names in these domains are asked of the resolvers, where not everything goes through the tunnel; in lower case.

@@ -1,6 +1,6 @@
 //! What a tunnel on a device is asked, by commands on the same machine.
 
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 
 use ipnet::IpNet;
 use jiff::Timestamp;
@@ -29,7 +29,7 @@ pub struct Stop;
 /// Who answers an ICMP echo towards this address, with this many hops to live?
 #[derive(Debug, Clone, Copy, Serialize, Deserialize)]
 pub struct Echo {
-    pub to: Ipv4Addr,
+    pub to: IpAddr,
     pub hops: u8,
 }
 
@@ -42,7 +42,7 @@ pub struct LookUp {
 /// Who answered, and after how long.
 #[derive(Debug, Clone, Copy, Serialize, Deserialize)]
 pub struct EchoAnswer {
-    pub from: Option<Ipv4Addr>,
+    pub from: Option<IpAddr>,
     pub millis: f64,
 }
 
@@ -90,6 +90,11 @@ pub struct TunnelStatus {
     pub peer: Option<SocketAddr>,
     pub inner: Option<Ipv4Addr>,
     pub gateway_inner: Option<Ipv4Addr>,
+    /// The same in IPv6, where the gateway gives it out.
+    #[serde(default)]
+    pub inner6: Option<Ipv6Addr>,
+    #[serde(default)]
+    pub gateway_inner6: Option<Ipv6Addr>,
     pub since: Option<Timestamp>,
     /// Bytes of inner packets, from here and to here.
     pub sent: u64,
@@ -120,6 +125,8 @@ impl TunnelStatus {
             peer: None,
             inner: None,
             gateway_inner: None,
+            inner6: None,
+            gateway_inner6: None,
             since: None,
             sent: 0,
             received: 0,

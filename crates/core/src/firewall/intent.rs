@@ -6,7 +6,6 @@ use ipnet::IpNet;
 
 use super::{Protocol, Service};
 use crate::order::Content;
-use crate::pool::gateway_address;
 
 /// Addresses that are spoken of together: the pool of a listener, the networks of the site.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -62,7 +61,7 @@ impl Intent {
         let pools: Vec<_> = content
             .listeners
             .iter()
-            .map(|listener| Set { name: listener.name.clone(), ranges: vec![listener.pool.into()] })
+            .map(|listener| Set { name: listener.name.clone(), ranges: listener.pools() })
             .collect();
         let outside = |service: Service, for_: String| Opens { service: Some(service), from: None, at: None, for_ };
         let mut opens: Vec<_> = content
@@ -77,12 +76,12 @@ impl Intent {
             content.publish.iter().map(|publish| outside(Service::tcp(publish.port), "state of certificates".into())),
         );
         for (listener, pool) in content.listeners.iter().zip(&pools) {
-            opens.push(Opens {
+            opens.extend(listener.gateways().into_iter().map(|at| Opens {
                 service: None,
                 from: Some(pool.clone()),
-                at: Some(gateway_address(&listener.pool).into()),
+                at: Some(at),
                 for_: "is it there".into(),
-            });
+            }));
             // A full tunnel names none of the gateway's own addresses; a resolver that runs there is meant all the same.
             let named = |resolver: &IpAddr| {
                 listener.reach.iter().any(|range| range.prefix_len() > 0 && range.contains(resolver))

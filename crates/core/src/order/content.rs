@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
 
-use ipnet::{IpNet, Ipv4Net};
+use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -12,6 +12,7 @@ use crate::admission::{Proof, ProofKind, account_purpose};
 use crate::estate::{Credential, Gateway, Listener, Material, Revocation, SharedSecret, Site, User, UserState};
 use crate::firewall::Service;
 use crate::keys::{PublicKey, Secret};
+use crate::pool::{gateway_address, gateway_address6};
 use crate::sealed;
 use crate::tunnel::Tunnel;
 
@@ -24,6 +25,8 @@ pub struct OrderListener {
     /// Every port and protocol at which it takes what comes.
     pub serves: Vec<Service>,
     pub pool: Ipv4Net,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pool6: Option<Ipv6Net>,
     pub reach: Vec<IpNet>,
     pub resolvers: Vec<IpAddr>,
     /// Seconds; 0 for none.
@@ -70,6 +73,21 @@ pub struct OrderPublish {
 pub struct Revoked {
     pub device: String,
     pub reason: String,
+}
+
+impl OrderListener {
+    /// Its pools, of both IP versions.
+    #[must_use]
+    pub fn pools(&self) -> Vec<IpNet> {
+        std::iter::once(self.pool.into()).chain(self.pool6.map(IpNet::from)).collect()
+    }
+
+    /// The gateway's own addresses in them.
+    #[must_use]
+    pub fn gateways(&self) -> Vec<IpAddr> {
+        let six = self.pool6.as_ref().map(|pool6| gateway_address6(pool6).into());
+        std::iter::once(gateway_address(&self.pool).into()).chain(six).collect()
+    }
 }
 
 /// What a gateway is to be.
@@ -138,6 +156,7 @@ pub fn content(extract: &Extract<'_>) -> Result<Content> {
             tunnel: listener.tunnel.in_order(),
             serves: listener.serves.iter().map(|served| served.inside).collect(),
             pool: listener.pool,
+            pool6: listener.pool6,
             reach: listener.reach.ranges(&networks),
             resolvers: listener.resolvers.clone(),
             keep_alive: listener.keep_alive,

@@ -27,7 +27,7 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
     let none = Vec::new();
     let old_listeners = old.map_or(&none, |old| &old.listeners);
     let describe = |listener: &OrderListener| {
-        format!("listener {}, {}, pool {}", listener.name, list(&listener.serves), listener.pool)
+        format!("listener {}, {}, pool {}", listener.name, list(&listener.serves), list(&listener.pools()))
     };
     for listener in &new.listeners {
         match old_listeners.iter().find(|before| before.name == listener.name) {
@@ -177,7 +177,7 @@ fn listener_changes(before: &OrderListener, after: &OrderListener) -> String {
     };
     let mut sides = vec![
         ("port", ports(before), ports(after)),
-        ("pool", before.pool.to_string(), after.pool.to_string()),
+        ("pool", list(&before.pools()), list(&after.pools())),
         ("reach", list(&before.reach), list(&after.reach)),
         ("resolvers", list(&before.resolvers), list(&after.resolvers)),
         ("keep-alive", before.keep_alive.to_string(), after.keep_alive.to_string()),

@@ -41,7 +41,7 @@ pub fn touches_the_way_in(old: Option<&Content>, new: &Content) -> bool {
     let Some(old) = old else { return true };
     let way_in = |content: &Content| {
         let listeners: Vec<_> =
-            content.listeners.iter().map(|l| (l.name.clone(), l.serves.clone(), l.pool, l.reach.clone())).collect();
+            content.listeners.iter().map(|l| (l.name.clone(), l.serves.clone(), l.pools(), l.reach.clone())).collect();
         let publish = content.publish.as_ref().map(|publish| publish.port);
         (listeners, content.networks.clone(), content.masquerade, content.outward.clone(), content.metrics, publish)
     };

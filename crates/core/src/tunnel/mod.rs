@@ -9,9 +9,9 @@
 
 pub mod quill;
 
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv6Addr};
 
-use ipnet::IpNet;
+use ipnet::{IpNet, Ipv6Net};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
@@ -267,6 +267,15 @@ impl TryFrom<Value> for WayIn {
     }
 }
 
+/// Inner addresses in IPv6, beside those in IPv4.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Second {
+    /// The device's, with the length of its pool's prefix.
+    pub inner: Ipv6Net,
+    /// The gateway's.
+    pub gateway: Ipv6Addr,
+}
+
 /// What a gateway gives a device that has come in, whatever the tunnel.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Settings {
@@ -276,12 +285,28 @@ pub struct Settings {
     pub inner: IpNet,
     /// The gateway's own inner address.
     pub gateway: IpAddr,
+    /// The same in IPv6, where the listener has a pool of it.
+    pub second: Option<Second>,
     pub resolvers: Vec<IpAddr>,
     pub reach: Vec<IpNet>,
     /// Bytes of the largest inner packet.
     pub packet_size: u16,
     /// Seconds; 0 for none.
     pub keep_alive: u16,
+}
+
+impl Settings {
+    /// The device's inner addresses, with the lengths of their pools' prefixes.
+    #[must_use]
+    pub fn inners(&self) -> Vec<IpNet> {
+        std::iter::once(self.inner).chain(self.second.map(|second| second.inner.into())).collect()
+    }
+
+    /// The gateway's inner addresses.
+    #[must_use]
+    pub fn gateways(&self) -> Vec<IpAddr> {
+        std::iter::once(self.gateway).chain(self.second.map(|second| second.gateway.into())).collect()
+    }
 }
 
 #[cfg(test)]

@@ -5,11 +5,12 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 
+use ipnet::IpNet;
 use parking_lot::{Mutex, RwLock};
 use yestrel_core::admission::Reason as Why;
 use yestrel_core::firewall::Service;
 use yestrel_core::handover::{Handover, HandoverWay};
-use yestrel_core::tunnel::{Settings as Given, WayIn, quill};
+use yestrel_core::tunnel::{Second, Settings as Given, WayIn, quill};
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
 use yestrel_net::packets::{Receiver, Sender, Udp};
@@ -73,8 +74,14 @@ fn why(number: Reason) -> Why {
     }
 }
 
+/// As everything else has it; a second address that is not IPv6 counts for nothing.
 fn given(settings: Settings) -> Given {
+    let second = settings.second.and_then(|(inner, gateway)| match (inner, gateway) {
+        (IpNet::V6(inner), IpAddr::V6(gateway)) => Some(Second { inner, gateway }),
+        _ => None,
+    });
     Given {
+        second,
         edition: settings.edition,
         inner: settings.inner,
         gateway: settings.gateway,

@@ -55,6 +55,7 @@ CREATE TABLE listeners (
   tunnel TEXT NOT NULL,
   serves TEXT NOT NULL,
   pool TEXT NOT NULL,
+  pool6 TEXT,
   reach TEXT NOT NULL,
   resolvers TEXT NOT NULL,
   domains TEXT NOT NULL,

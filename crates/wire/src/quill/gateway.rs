@@ -812,6 +812,7 @@ mod tests {
                 edition: 1,
                 inner: "10.187.44.2/24".parse().unwrap(),
                 gateway: "10.187.44.1".parse().unwrap(),
+                second: None,
                 resolvers: vec![],
                 reach: vec![],
                 packet_size: 1400,

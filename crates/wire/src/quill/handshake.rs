@@ -483,6 +483,7 @@ mod tests {
             edition: 1,
             inner: "10.187.44.2/24".parse().unwrap(),
             gateway: "10.187.44.1".parse().unwrap(),
+            second: None,
             resolvers: vec!["10.44.0.20".parse().unwrap()],
             reach: vec!["10.44.0.0/22".parse().unwrap()],
             packet_size: 1400,

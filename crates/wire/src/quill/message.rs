@@ -221,6 +221,8 @@ pub struct Settings {
     pub inner: IpNet,
     /// Tag 3: the gateway's inner address.
     pub gateway: IpAddr,
+    /// Tags 8 and 9, both or neither: the device's and the gateway's inner address of the other IP version.
+    pub second: Option<(IpNet, IpAddr)>,
     /// Tag 4, may repeat: resolvers, best first.
     pub resolvers: Vec<IpAddr>,
     /// Tag 5, may repeat: what may be reached through the tunnel.
@@ -247,6 +249,10 @@ impl Settings {
         }
         put(&mut out, 6, &self.packet_size.to_be_bytes());
         put(&mut out, 7, &self.keep_alive.to_be_bytes());
+        if let Some((inner, gateway)) = self.second {
+            put(&mut out, 8, &range_bytes(inner));
+            put(&mut out, 9, &address_bytes(gateway));
+        }
         out
     }
 
@@ -257,6 +263,7 @@ impl Settings {
     pub fn parse(bytes: &[u8]) -> Result<Self, Malformed> {
         let (mut edition, mut inner, mut gateway, mut packet_size, mut keep_alive) = (None, None, None, None, None);
         let (mut resolvers, mut reach) = (Vec::new(), Vec::new());
+        let (mut inner2, mut gateway2) = (None, None);
         for field in Fields(bytes) {
             match field? {
                 (1, value) => edition = edition.or(Some(number32(value)?)),
@@ -265,6 +272,8 @@ impl Settings {
                 (4, value) => resolvers.push(address(value)?),
                 (5, value) => reach.push(range(value)?),
                 (6, value) => packet_size = packet_size.or(Some(number16(value)?)),
+                (8, value) => inner2 = inner2.or(Some(range(value)?)),
+                (9, value) => gateway2 = gateway2.or(Some(address(value)?)),
                 (7, value) => keep_alive = keep_alive.or(Some(number16(value)?)),
                 _ => {}
             }
@@ -277,6 +286,11 @@ impl Settings {
             edition: edition.unwrap_or(0),
             inner: inner.ok_or(Malformed::Missing)?,
             gateway: gateway.ok_or(Malformed::Missing)?,
+            second: match (inner2, gateway2) {
+                (Some(inner), Some(gateway)) => Some((inner, gateway)),
+                (None, None) => None,
+                _ => return Err(Malformed::Missing),
+            },
             resolvers,
             reach,
             packet_size,
@@ -303,9 +317,9 @@ mod tests {
             edition: u32, inner in any_range(), gateway in any_address(),
             resolvers in prop::collection::vec(any_address(), 0..4),
             reach in prop::collection::vec(any_range(), 0..8),
-            packet_size in 576_u16.., keep_alive: u16,
+            packet_size in 576_u16.., keep_alive: u16, second in prop::option::of((any_range(), any_address())),
         ) -> Settings {
-            Settings { edition, inner, gateway, resolvers, reach, packet_size, keep_alive }
+            Settings { edition, inner, gateway, second, resolvers, reach, packet_size, keep_alive }
         }
     }
 
