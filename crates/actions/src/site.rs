@@ -3,11 +3,12 @@
 use ipnet::IpNet;
 use yestrel_core::estate::{Gateway, Host, Listener, Site};
 use yestrel_core::pool::{Taken, common_at_home, overlap, range};
+use yestrel_core::tunnel::{Tunnel, quill};
 use yestrel_core::{Problem, Result, name};
 use yestrel_store::Book;
 
 use crate::context::Context;
-use crate::find::still_needed;
+use crate::find::{listeners_of, still_needed};
 
 /// What a command says about a site; `None` leaves what is there.
 #[derive(Debug, Default)]
@@ -30,6 +31,19 @@ pub(crate) fn taken(book: &Book<'_>, but: &str) -> Result<Vec<Taken>> {
         ranges.map(move |range| Taken { range, what: what.clone() })
     });
     Ok(sites.chain(pools).collect())
+}
+
+/// Whether a listener's settings have room where its tunnel tells them.
+///
+/// # Errors
+/// Its reach has too many ranges, or there are too many resolvers.
+pub(crate) fn can_be_told(book: &Book<'_>, listener: &Listener) -> Result<()> {
+    let gateway: Gateway = book.need(&listener.gateway)?;
+    let site: Site = book.need(&gateway.site)?;
+    match &listener.tunnel {
+        Tunnel::Quill(_) => quill::fits(&listener.reach.ranges(&site.networks), &listener.resolvers),
+        Tunnel::Other(_) => Ok(()),
+    }
 }
 
 fn networks(book: &Book<'_>, own: &str, texts: &[String]) -> Result<Vec<IpNet>> {
@@ -108,6 +122,11 @@ pub fn change(context: &mut Context, site: &str, wish: &Wish) -> Result<Site> {
             site.front = Some(front.clone());
         }
         book.put(&site)?;
+        for gateway in book.find::<Gateway>(&[("site", site.name.as_str().into())])? {
+            for one in listeners_of(book, &gateway.name)? {
+                can_be_told(book, &one)?;
+            }
+        }
         book.note("site change", &site.name, &describe(&site))?;
         Ok(site)
     })

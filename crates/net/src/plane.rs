@@ -1,16 +1,17 @@
 //! How inner traffic meets the site: through the system's kernel, or through a stack inside the process.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::{Arc, Weak};
 
 use ipnet::IpNet;
-use parking_lot::RwLock;
+use parking_lot::{Mutex, RwLock};
 use yestrel_core::findings::Plane as PlaneKind;
 use yestrel_core::firewall::{Intent, TABLE};
 use yestrel_core::order::{Content, OrderListener};
 use yestrel_core::pool::gateway_address;
 use yestrel_core::{Problem, Result};
+use yestrel_wire::Moment;
 
 use crate::clock;
 use crate::netlink::Netlink;
@@ -69,13 +70,16 @@ impl Plane {
                     .listeners
                     .first()
                     .map_or(Ipv4Addr::new(10, 187, 44, 1), |first| gateway_address(&first.pool));
+                let own_addresses = OwnAddresses::default();
                 let (seen, routed, real) = (rules.clone(), rules.clone(), ground.real.clone());
                 let outside = Outside {
                     allowed: Box::new(move |source, destination, port| {
+                        let (source, destination) = (IpAddr::V4(source), IpAddr::V4(destination));
                         let rules = seen.read();
-                        rules
-                            .as_ref()
-                            .is_some_and(|(intent, _)| intent.lets(IpAddr::V4(source), IpAddr::V4(destination), port))
+                        rules.as_ref().is_some_and(|(intent, _)| {
+                            intent.lets(source, destination, port)
+                                && (!own_addresses.has(destination) || intent.names(source, destination, port))
+                        })
                     }),
                     real: Box::new(move |to: SocketAddrV4| {
                         let to = SocketAddr::V4(to);
@@ -253,6 +257,37 @@ fn learn_from_routers(from: &str, to: &str) {
     }
 }
 
+/// The addresses of this host, asked anew when they have been known for a while.
+#[derive(Default)]
+struct OwnAddresses(Mutex<Option<(Moment, HashSet<IpAddr>)>>);
+
+impl OwnAddresses {
+    /// Milliseconds for which they stay as they were.
+    const KEPT: u64 = 5_000;
+
+    fn has(&self, address: IpAddr) -> bool {
+        let now = clock::now();
+        let mut known = self.0.lock();
+        let fresh = known.as_ref().filter(|(since, _)| since.after(Self::KEPT) > now);
+        if let Some((_, addresses)) = fresh {
+            return addresses.contains(&address);
+        }
+        let addresses = own_addresses();
+        let has = addresses.contains(&address);
+        *known = Some((now, addresses));
+        has
+    }
+}
+
+fn own_addresses() -> HashSet<IpAddr> {
+    let all = nix::ifaddrs::getifaddrs().into_iter().flatten().filter_map(|one| one.address);
+    all.filter_map(|address| {
+        let four = address.as_sockaddr_in().map(|four| IpAddr::V4(four.ip()));
+        four.or_else(|| address.as_sockaddr_in6().map(|six| IpAddr::V6(six.ip())))
+    })
+    .collect()
+}
+
 /// The TUN device carries all listeners, so it takes the largest packet of any.
 fn packet_size(content: &Content) -> u16 {
     content.listeners.iter().map(|listener| listener.packet_size).max().unwrap_or(1400)
@@ -291,5 +326,17 @@ fn carry_from_site(tun: &Tun, seats: &Weak<Seats>) {
         if let Some((_, carrier)) = current.take() {
             carrier.flush(&mut sender);
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_hosts_own_addresses_are_known() {
+        let own = OwnAddresses::default();
+        assert!(own.has("127.0.0.1".parse().unwrap()));
+        assert!(!own.has("192.0.2.77".parse().unwrap()));
     }
 }

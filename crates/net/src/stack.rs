@@ -4,7 +4,7 @@
 //! agent. At the device, connections that a proxy takes begin here. One thread owns the stack; everybody else gives it
 //! packets and requests.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::io::{self, Read as _, Write as _};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -28,8 +28,16 @@ const WAKE: Token = Token(0);
 const BUFFER: usize = 128 * 1024;
 /// A UDP exchange is forgotten after this.
 const UDP_IDLE: Duration = Duration::from_secs(60);
-/// Connections and exchanges at once: a device cannot use up the gateway.
-const MOST_FLOWS: usize = 4096;
+/// Connections at once, and exchanges as many: each connection has 256 KiB of buffers and a descriptor.
+const MOST_FLOWS: usize = 1024;
+/// Of one device: at most 32 MiB of buffers.
+const MOST_OF_ONE: usize = 128;
+/// Connections of one device that are being made outside, each by a thread of its own.
+const MOST_DIALS: usize = 32;
+/// Packets that wait for the stack, in all: what comes faster than it takes is lost, as on the way.
+const MOST_WAITING: usize = 4096;
+/// Packets that one watcher has not taken yet.
+const MOST_WATCHED: usize = 256;
 const DIAL_PATIENCE: Duration = Duration::from_secs(10);
 
 /// One end of an exchange inside the tunnel and the other: source, destination.
@@ -58,7 +66,7 @@ enum Command {
     Dialled(Flow, Vec<u8>, Option<std::net::TcpStream>),
     Connect(SocketAddrV4, mpsc::Sender<Option<SocketHandle>>),
     Attach(SocketHandle, std::net::TcpStream),
-    Watch(mpsc::Sender<Vec<u8>>),
+    Watch(mpsc::SyncSender<Vec<u8>>),
     Address(Ipv4Addr),
 }
 
@@ -70,7 +78,12 @@ struct Shared {
 
 impl Shared {
     fn give(&self, command: Command) {
-        self.commands.lock().push_back(command);
+        let mut commands = self.commands.lock();
+        if matches!(command, Command::Packet(_)) && commands.len() >= MOST_WAITING {
+            return;
+        }
+        commands.push_back(command);
+        drop(commands);
         let _ = self.waker.wake();
     }
 }
@@ -133,7 +146,7 @@ impl Stack {
     /// All packets but TCP that come out of the tunnel, until the receiver is dropped.
     #[must_use]
     pub fn watch(&self) -> mpsc::Receiver<Vec<u8>> {
-        let (sender, receiver) = mpsc::channel();
+        let (sender, receiver) = mpsc::sync_channel(MOST_WATCHED);
         self.shared.give(Command::Watch(sender));
         receiver
     }
@@ -264,6 +277,33 @@ struct Exchange {
     used: Instant,
 }
 
+/// What one device has of the stack.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+struct Held {
+    flows: usize,
+    /// Of these, connections that are still being made outside.
+    dials: usize,
+    exchanges: usize,
+}
+
+/// What each device has of the stack, by its inner address; nothing is kept of those that have nothing.
+#[derive(Default)]
+struct Holdings(HashMap<Ipv4Addr, Held>);
+
+impl Holdings {
+    fn of(&self, device: Ipv4Addr) -> Held {
+        self.0.get(&device).copied().unwrap_or_default()
+    }
+
+    fn change(&mut self, device: Ipv4Addr, change: impl FnOnce(&mut Held)) {
+        let held = self.0.entry(device).or_default();
+        change(held);
+        if *held == Held::default() {
+            self.0.remove(&device);
+        }
+    }
+}
+
 struct Worker {
     outside: Option<Arc<Outside>>,
     emit: Emit,
@@ -273,10 +313,11 @@ struct Worker {
     sockets: SocketSet<'static>,
     queues: Queues,
     relays: HashMap<Token, Relay>,
-    flows: HashMap<Flow, Instant>,
+    flows: HashSet<Flow>,
+    held: Holdings,
     exchanges: HashMap<Flow, Exchange>,
     connecting: Vec<(SocketHandle, mpsc::Sender<Option<SocketHandle>>)>,
-    watchers: Vec<mpsc::Sender<Vec<u8>>>,
+    watchers: Vec<mpsc::SyncSender<Vec<u8>>>,
     next_token: usize,
     next_port: u16,
 }
@@ -320,7 +361,8 @@ impl Worker {
             sockets: SocketSet::new(Vec::new()),
             queues,
             relays: HashMap::new(),
-            flows: HashMap::new(),
+            flows: HashSet::new(),
+            held: Holdings::default(),
             exchanges: HashMap::new(),
             connecting: Vec::new(),
             watchers: Vec::new(),
@@ -390,7 +432,10 @@ impl Worker {
         if tcp {
             self.queues.inbound.push_back(packet);
         } else {
-            self.watchers.retain(|watcher| watcher.send(packet.clone()).is_ok());
+            let taken = |watcher: &mpsc::SyncSender<Vec<u8>>| {
+                !matches!(watcher.try_send(packet.clone()), Err(mpsc::TrySendError::Disconnected(_)))
+            };
+            self.watchers.retain(taken);
         }
     }
 
@@ -435,8 +480,14 @@ impl Worker {
                 if !begins || own {
                     return Some(true);
                 }
-                if !self.flows.contains_key(&flow) && self.flows.len() < MOST_FLOWS {
-                    self.flows.insert(flow, Instant::now());
+                let of_one = self.held.of(source);
+                if !self.flows.contains(&flow)
+                    && self.flows.len() < MOST_FLOWS
+                    && of_one.flows < MOST_OF_ONE
+                    && of_one.dials < MOST_DIALS
+                {
+                    self.flows.insert(flow);
+                    self.held.change(source, |held| (held.flows, held.dials) = (held.flows + 1, held.dials + 1));
                     self.dial(&outside, flow, packet.to_vec());
                 }
                 None
@@ -477,16 +528,23 @@ impl Worker {
         }
     }
 
+    fn forget_flow(&mut self, flow: &Flow) {
+        if self.flows.remove(flow) {
+            self.held.change(*flow.0.ip(), |held| held.flows = held.flows.saturating_sub(1));
+        }
+    }
+
     fn dialled(&mut self, flow: Flow, syn: Vec<u8>, stream: Option<std::net::TcpStream>) {
+        self.held.change(*flow.0.ip(), |held| held.dials = held.dials.saturating_sub(1));
         let Some(stream) = stream else {
             // Nobody listens for it inside either, so the stack answers with a reset.
-            self.flows.remove(&flow);
+            self.forget_flow(&flow);
             self.queues.inbound.push_back(syn);
             return;
         };
         let mut socket = new_socket();
         if socket.listen((*flow.1.ip(), flow.1.port())).is_err() {
-            self.flows.remove(&flow);
+            self.forget_flow(&flow);
             return;
         }
         let handle = self.sockets.add(socket);
@@ -584,7 +642,7 @@ impl Worker {
                 let _ = self.poll.registry().deregister(&mut relay.stream);
                 self.sockets.remove(relay.handle);
                 if let Some(flow) = relay.flow {
-                    self.flows.remove(&flow);
+                    self.forget_flow(&flow);
                 }
             }
         }
@@ -592,7 +650,8 @@ impl Worker {
 
     fn send_exchange(&mut self, outside: &Outside, flow: Flow, payload: &[u8]) {
         if !self.exchanges.contains_key(&flow) {
-            if self.exchanges.len() >= MOST_FLOWS {
+            let device = *flow.0.ip();
+            if self.exchanges.len() >= MOST_FLOWS || self.held.of(device).exchanges >= MOST_OF_ONE {
                 return;
             }
             let to = (outside.real)(flow.1);
@@ -607,6 +666,7 @@ impl Worker {
             self.next_token += 1;
             let _ = self.poll.registry().register(&mut socket, token, Interest::READABLE);
             self.exchanges.insert(flow, Exchange { socket, used: Instant::now() });
+            self.held.change(device, |held| held.exchanges += 1);
         }
         if let Some(exchange) = self.exchanges.get_mut(&flow) {
             exchange.used = Instant::now();
@@ -628,7 +688,14 @@ impl Worker {
                 }
             }
         }
-        self.exchanges.retain(|_, exchange| exchange.used.elapsed() < UDP_IDLE);
+        let held = &mut self.held;
+        self.exchanges.retain(|(source, _), exchange| {
+            let stays = exchange.used.elapsed() < UDP_IDLE;
+            if !stays {
+                held.change(*source.ip(), |held| held.exchanges = held.exchanges.saturating_sub(1));
+            }
+            stays
+        });
     }
 }
 
@@ -718,5 +785,61 @@ mod tests {
         assert_eq!(device.echo(Ipv4Addr::new(10, 45, 0, 20), 1, Duration::from_millis(300)), None);
         // Port 9 of loopback is closed: the refusal comes through.
         assert!(device.connect("10.44.0.20:80".parse().unwrap()).is_err());
+    }
+
+    /// One device opens ever more connections and exchanges: it gets so many and no more, and another device is served all the same.
+    #[test]
+    fn a_device_has_a_share_and_no_more() {
+        let (went, dialled) = mpsc::channel();
+        let outside = Outside {
+            allowed: Box::new(|_, _, _| true),
+            // Where nobody answers and nobody refuses for a while would take ten seconds; a closed port is refused at once. Both count.
+            real: Box::new(move |to| {
+                let _ = went.send(to);
+                SocketAddr::from(([127, 0, 0, 1], 9))
+            }),
+            source: None,
+            router: Box::new(|_| Some(Ipv4Addr::new(10, 187, 44, 1))),
+        };
+        let poll = Poll::new().unwrap();
+        let waker = Waker::new(poll.registry(), WAKE).unwrap();
+        let shared = Arc::new(Shared { commands: Mutex::default(), waker, stop: AtomicBool::new(false) });
+        let emit: Emit = Arc::new(|_: &[u8]| {});
+        let mut worker = Worker::new(Ipv4Addr::new(10, 187, 44, 1), 1400, Some(outside), emit, poll, shared.clone());
+        let packet = |from: u8, number: u16, tcp: bool| {
+            let mut packet = Vec::new();
+            let builder = PacketBuilder::ipv4([10, 187, 44, from], [10, 44, 0, 20], 64);
+            let built = if tcp {
+                builder.tcp(1024 + number, 80, 1, 1000).syn().write(&mut packet, &[])
+            } else {
+                builder.udp(1024 + number, 53).write(&mut packet, b"?")
+            };
+            built.unwrap();
+            packet
+        };
+        for number in 0..2_000 {
+            worker.inbound(packet(2, number, true));
+            worker.inbound(packet(2, number, false));
+        }
+        let device = Ipv4Addr::new(10, 187, 44, 2);
+        assert_eq!(worker.held.of(device), Held { flows: MOST_DIALS, dials: MOST_DIALS, exchanges: MOST_OF_ONE });
+        worker.inbound(packet(3, 1, true));
+        worker.inbound(packet(3, 1, false));
+        assert_eq!(worker.held.of(Ipv4Addr::new(10, 187, 44, 3)), Held { flows: 1, dials: 1, exchanges: 1 });
+        drop(dialled);
+        // What is refused is given back.
+        let end = Instant::now() + Duration::from_secs(10);
+        while worker.held.of(device).dials > 0 && Instant::now() < end {
+            let command = shared.commands.lock().pop_front();
+            match command {
+                Some(command) => worker.command(command),
+                None => std::thread::yield_now(),
+            }
+        }
+        assert_eq!(worker.held.of(device), Held { flows: 0, dials: 0, exchanges: MOST_OF_ONE });
+        for number in 0..3 * MOST_WAITING {
+            shared.give(Command::Packet(vec![number as u8; 100]));
+        }
+        assert!(shared.commands.lock().len() <= MOST_WAITING);
     }
 }

@@ -228,6 +228,7 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
             packet_size: wish.packet_size.unwrap_or(1400),
             created,
         };
+        site::can_be_told(book, &listener)?;
         book.add(&listener)?;
         book.note("listener open", &listener.name, &describe(&listener))?;
         Ok(listener)
@@ -350,6 +351,7 @@ pub fn change(context: &mut Context, listener: &str, wish: &Wish) -> Result<(Lis
         if serde_json::to_value(&listener).ok() == before {
             return Err(Problem::words("nothing was said that should change").try_("yestrel help listener change"));
         }
+        site::can_be_told(book, &listener)?;
         book.put(&listener)?;
         book.note("listener change", &listener.name, &describe(&listener))?;
         let stale = find::stale_count(book, &gateway.name)?;

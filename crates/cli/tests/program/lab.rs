@@ -234,3 +234,47 @@ fn an_agent_whose_host_was_killed_ends_with_the_lab() {
     world.run("lab stop").is(0);
     crate::common::wait(5, "the end of the agent", || (!runs()).then_some(()));
 }
+
+/// A call secret is renewed: handovers of before are stale and open until the overlap ends, and the next handover has the new one.
+#[test]
+fn a_renewed_call_secret_makes_handovers_stale_and_leaves_them_open_for_a_while() {
+    let world = World::mara("--processes");
+    world.run("listener renew harbour/quill --overlap 14d").is(0).says("the one before opens until").says("1 handover");
+    world.run("listener show harbour/quill").is(0).says("number 2, number 1 until");
+    world.run("credential list").is(0).says("stale").says("calls with a secret that has been renewed and opens until");
+    world.run("rollout --preview").is(0).says("call secret number 1 -> number 2, number 1 until");
+    world.run("rollout --yes").is(0);
+    let connect = |file: &str| world.on_laptop(&format!("yestrel connect {file} --background --proxy 127.0.0.1:0"));
+    connect("mara.yestrel").is(0);
+    world.run("gateway log harbour").is(0).says("its handover is stale");
+    // Who is in stays in when the old one ends; nobody comes in with it any more.
+    world.run("listener renew harbour/quill --overlap 0d").is(2).says("opens nothing any more");
+    world.run("listener renew harbour/quill --overlap 0d --yes").is(0).says("opens no more");
+    world.run("rollout --yes").is(0);
+    world.on_laptop("yestrel tunnel prove").is(0);
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+    connect("mara.yestrel").is(1).says("no answer within");
+    world.run("credential renew mara/laptop --yes").is(0);
+    world.run("credential handover mara/laptop --to new.yestrel --yes").is(0);
+    connect("new.yestrel").is(0);
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+    // Neither the estate, nor an order, nor the agent's folder holds a call secret in clear.
+    let handover = std::fs::read_to_string(world.path("new.yestrel")).unwrap();
+    let secret =
+        handover.lines().find_map(|line| line.strip_prefix("call_secret = ")).unwrap().trim_matches('"').to_owned();
+    let holds =
+        |file: &str| std::fs::read(world.path(file)).unwrap().windows(20).any(|part| part == &secret.as_bytes()[..20]);
+    assert!(holds("new.yestrel"));
+    for file in ["skerry", "lab/hosts/harbour/var/yestrel/order.json", "lab/hosts/harbour/var/yestrel/news.jsonl"] {
+        assert!(!holds(file), "{file}");
+    }
+}
+
+#[test]
+fn more_ranges_than_a_device_can_be_told_are_refused() {
+    let world = World::harbour("--processes");
+    let ranges: Vec<_> = (0..120).map(|n| format!("10.{n}.9.0/24")).collect();
+    let refused = world.run(&format!("listener change harbour/quill --reach {}", ranges.join(",")));
+    refused.is(3).says("120 ranges and 1 resolvers are more than a device can be told");
+    world.run("listener show harbour/quill").is(0).says("site");
+}

@@ -117,6 +117,25 @@ impl Intent {
         Self { opens, allows, answers, masquerade, tunnel: tunnel.into() }
     }
 
+    /// Whether one of the gateway's own addresses is meant: a range names it (everything names none), or something is opened there to this
+    /// device. For a plane with no firewall below it.
+    #[must_use]
+    pub fn names(&self, from: IpAddr, own: IpAddr, port: Option<(Protocol, u16)>) -> bool {
+        let named = Self {
+            allows: self.allows.iter().filter(|one| one.to.prefix_len() > 0).cloned().collect(),
+            ..self.clone()
+        };
+        let opened = self.opens.iter().any(|opens| {
+            let devices = opens.from.as_ref().is_some_and(|set| set.ranges.iter().any(|range| range.contains(&from)));
+            let service = match (opens.service, port) {
+                (Some(Service::Port(protocol, number)), Some(port)) => port == (protocol, number),
+                _ => false,
+            };
+            devices && opens.at == Some(own) && service
+        });
+        opened || named.lets(from, own, port)
+    }
+
     /// Whether a packet from a device's address may begin towards an address, and there to this port, if it is for one: the same
     /// rules, for a plane with no firewall below it.
     #[must_use]
@@ -168,6 +187,25 @@ mod tests {
             );
             assert!(script.contains(&rule), "{script}");
         }
+    }
+
+    #[test]
+    fn the_gateways_own_addresses_are_reached_where_they_are_named() {
+        let mut content = sample::content();
+        content.listeners[0].resolvers = vec!["10.44.0.1".parse().unwrap()];
+        let names = |content: &Content, own: &str, port: u16, protocol| {
+            let intent = Intent::of(content, "");
+            intent.names("10.187.44.2".parse().unwrap(), own.parse().unwrap(), Some((protocol, port)))
+        };
+        assert!(names(&content, "10.44.0.1", 22, Protocol::Tcp), "the site is named");
+        content.listeners[0].reach = vec!["0.0.0.0/0".parse().unwrap(), "::/0".parse().unwrap()];
+        for own in ["10.44.0.1", "203.0.113.10", "10.187.44.1"] {
+            assert!(!names(&content, own, 22, Protocol::Tcp), "{own}");
+        }
+        assert!(names(&content, "10.44.0.1", 53, Protocol::Udp) && names(&content, "10.44.0.1", 53, Protocol::Tcp));
+        assert!(!names(&content, "203.0.113.10", 53, Protocol::Udp));
+        content.listeners[0].reach.push("203.0.113.10/32".parse().unwrap());
+        assert!(names(&content, "203.0.113.10", 22, Protocol::Tcp));
     }
 
     #[test]

@@ -1,5 +1,8 @@
 //! The tunnel quill: its settings, and what a handover tells of it.
 
+use std::net::IpAddr;
+
+use ipnet::IpNet;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -48,6 +51,35 @@ impl std::str::FromStr for Cipher {
                 .why("it has aes-256-gcm and chacha20-poly1305")
         })
     }
+}
+
+/// The most bytes of settings that a device is told: an answer is never longer than its opening, and must have room for them.
+pub const MOST_SETTINGS: usize = 800;
+/// The most resolvers that a device is told.
+pub const MOST_RESOLVERS: usize = 16;
+
+/// Whether devices can be told this much.
+///
+/// # Errors
+/// Too many resolvers or ranges, with how many bytes they take.
+pub fn fits(reach: &[IpNet], resolvers: &[IpAddr]) -> Result<()> {
+    let address = |address: &IpAddr| if address.is_ipv4() { 4 } else { 16 };
+    let ranges: usize = reach.iter().map(|range| 3 + 1 + address(&range.addr())).sum();
+    let named: usize = resolvers.iter().map(|resolver| 3 + address(resolver)).sum();
+    // Edition, both inner addresses with their gateways, packet size, keep-alive.
+    let bytes = 7 + 8 + 7 + 20 + 19 + 5 + 5 + ranges + named;
+    if bytes <= MOST_SETTINGS && resolvers.len() <= MOST_RESOLVERS {
+        return Ok(());
+    }
+    let (count, room) = (reach.len(), MOST_SETTINGS);
+    Err(Problem::refused(format!(
+        "{count} ranges and {} resolvers are more than a device can be told",
+        resolvers.len()
+    ))
+    .why(format!(
+        "they take {bytes} bytes, and {room} fit into the gateway's answer, with at most {MOST_RESOLVERS} resolvers"
+    ))
+    .try_("fewer and wider ranges"))
 }
 
 /// Bytes of a call secret.
@@ -163,6 +195,15 @@ mod tests {
         assert!(quill.calls[0].open("harbour/quill", &other.private).is_err());
         assert!(quill.calls[0].open("harbour/second", &own.private).is_err());
         assert!(CallSecret { number: 3, ..quill.calls[0].clone() }.open("harbour/quill", &own.private).is_err());
+    }
+
+    #[test]
+    fn what_a_device_is_told_fits_into_an_answer() {
+        let ranges = |count: u8| (0..count).map(|n| IpNet::new([10, n, 0, 0].into(), 16).unwrap()).collect::<Vec<_>>();
+        let resolvers = |count: u8| (0..count).map(|n| IpAddr::from([10, 44, 0, n])).collect::<Vec<_>>();
+        assert!(fits(&ranges(80), &resolvers(2)).is_ok());
+        assert!(fits(&ranges(100), &resolvers(2)).unwrap_err().why.unwrap().contains("885 bytes"));
+        assert!(fits(&ranges(1), &resolvers(17)).is_err());
     }
 
     #[test]
