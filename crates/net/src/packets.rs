@@ -49,7 +49,22 @@ impl Udp {
             let no_v6 = address.is_ipv6() && address.ip().is_unspecified() && error.kind() != io::ErrorKind::AddrInUse;
             if no_v6 { open(SocketAddr::from(([0, 0, 0, 0], address.port()))) } else { Err(error) }
         })?;
+        Self::over(socket)
+    }
+
+    /// A socket whose datagrams may be fragmented on their way: a path that is narrower than the packets is slow, and does not swallow
+    /// every large one without a word.
+    fn over(socket: UdpSocket) -> io::Result<Self> {
+        use rustix::net::sockopt::{
+            Ipv4PathMtuDiscovery, Ipv6PathMtuDiscovery, set_ip_mtu_discover, set_ipv6_mtu_discover,
+        };
+        // This forbids it, so it comes first.
         let state = UdpSocketState::new((&socket).into())?;
+        if socket.local_addr()?.is_ipv6() {
+            set_ipv6_mtu_discover(&socket, Ipv6PathMtuDiscovery::DONT)?;
+        }
+        // Also a socket for both versions sends IPv4.
+        let _ = set_ip_mtu_discover(&socket, Ipv4PathMtuDiscovery::DONT);
         Ok(Self { socket, state })
     }
 
@@ -58,9 +73,7 @@ impl Udp {
     /// # Errors
     /// The system has no descriptors left.
     pub fn share(&self) -> io::Result<Self> {
-        let socket = self.socket.try_clone()?;
-        let state = UdpSocketState::new((&socket).into())?;
-        Ok(Self { socket, state })
+        Self::over(self.socket.try_clone()?)
     }
 
     /// The port that the socket has.

@@ -79,3 +79,45 @@ fn a_shell_completes_words() {
     assert_eq!(said.trim(), "restart retire");
     world.run("completion tcsh").is(2).says("bash");
 }
+
+/// Every promise in docs/security.md names a test that would miss it, and that test is there.
+#[test]
+fn every_promise_names_a_test_that_exists() {
+    let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
+    let mut sources = String::new();
+    let mut folders = vec![std::path::PathBuf::from(root).join("crates")];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap().flatten() {
+            let path = entry.path();
+            if path.is_dir() {
+                folders.push(path);
+            } else if path.extension().is_some_and(|ending| ending == "rs") {
+                sources += &std::fs::read_to_string(path).unwrap();
+            }
+        }
+    }
+    let page = std::fs::read_to_string(format!("{root}/docs/security.md")).unwrap();
+    let promises: Vec<_> =
+        page.lines().filter(|line| line.starts_with("| ") && line.matches('|').count() == 4).collect();
+    let mut count = 0;
+    for promise in promises.iter().filter(|line| !line.contains("| against |")) {
+        let tests = promise.rsplit('|').nth(1).unwrap();
+        let named: Vec<_> = tests.split('`').skip(1).step_by(2).collect();
+        assert!(!named.is_empty(), "no test: {promise}");
+        for name in named {
+            if name.ends_with(".rs") {
+                let file = name.rsplit('/').next().unwrap();
+                assert!(std::path::Path::new(root).join("fuzz/fuzz_targets").join(file).exists(), "{name}");
+                continue;
+            }
+            let bare = name.rsplit("::").next().unwrap();
+            let wanted = match bare.split_once('…') {
+                Some((begin, _)) => format!("fn {begin}"),
+                None => format!("fn {bare}("),
+            };
+            assert!(sources.contains(&wanted), "there is no test {name}");
+            count += 1;
+        }
+    }
+    assert!(count > 40, "{count}");
+}

@@ -220,6 +220,34 @@ fn several_listeners_with_pools_of_their_own_serve_at_once() {
     assert_eq!(world.run("session list --format json").json().as_array().map(Vec::len), Some(1));
 }
 
+/// A path that is narrower than the tunnel's datagrams fragments them: large packets arrive all the same.
+#[test]
+fn a_narrow_path_fragments_and_swallows_nothing() {
+    let world = World::mara(NAMESPACES);
+    for (host, card) in [("outside", "cafe"), ("cafe-router", "wan")] {
+        world.shell(host, &format!("ip link set {card} mtu 1300")).is(0);
+    }
+    connect(&world);
+    let _server = python(
+        &world,
+        "tickets",
+        "import socket
+u=socket.socket(socket.AF_INET,socket.SOCK_DGRAM); u.bind(('10.44.0.20',7)); u.settimeout(60)
+while True:
+    data,peer=u.recvfrom(65535); u.sendto(data,peer)",
+    );
+    // 1,372 bytes in one inner packet of 1,400, each way.
+    let client = "import socket,time
+u=socket.socket(socket.AF_INET,socket.SOCK_DGRAM); u.settimeout(1); data=bytes(range(256))*5+b'x'*92; end=time.time()+10
+while time.time()<end:
+    u.sendto(data,('10.44.0.20',7))
+    try:
+        if u.recv(2000)==data: print('whole'); break
+    except OSError: pass";
+    world.run_words(&["lab", "enter", "mara-laptop", "--", "python3", "-c", client]).is(0).says("whole");
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+}
+
 /// Where only some traffic goes through the tunnel, the gateway's resolver hears of the site's names alone, by UDP and by TCP.
 #[test]
 fn only_names_in_the_handovers_domains_are_asked_of_the_gateway() {
