@@ -87,7 +87,7 @@ fuzz_target!(|bytes: &[u8]| {
             let length = datagram.len();
             let Some(lane) = ConnectionId::of(&datagram).and_then(|id| lanes.get(&id).cloned()) else {
                 if let Some(knock) = door.knock(now, here, &datagram) {
-                    hands.opening(now, &knock, &door, &machine, &Anybody);
+                    let _ = hands.opening(now, &knock, &door, &machine, &Anybody);
                 }
                 continue;
             };

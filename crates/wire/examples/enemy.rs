@@ -167,7 +167,8 @@ fn speed() {
         per(&mut |count| {
             let knock = door.knock(Moment(1), from, &openings[count % openings.len()]).expect("a right tag");
             let received =
-                handshake::receive(suite, gateway.as_bytes(), &call, &knock.front, &knock.datagram).expect("whole");
+                handshake::receive(suite, gateway.as_bytes(), &call, &knock.front().expect("tagged"), &knock.datagram)
+                    .expect("whole");
             let answer = Answer::Admitted { version: 1, id: ConnectionId([3; 8]), settings: settings.clone() };
             let (_, first) = received.answer(&answer, random).expect("it fits");
             if second {

@@ -55,6 +55,8 @@ struct Listener {
     lanes: HashMap<ConnectionId, Arc<Lane>>,
     /// Inner packets that arrived.
     arrived: Vec<Vec<u8>>,
+    /// Requests to come again, with where to.
+    asked: Vec<(SocketAddr, Vec<u8>)>,
 }
 
 impl Listener {
@@ -68,6 +70,7 @@ impl Listener {
             keeper,
             lanes: HashMap::new(),
             arrived: Vec::new(),
+            asked: Vec::new(),
         }
     }
 
@@ -77,7 +80,8 @@ impl Listener {
         let length = datagram.len();
         let Some(lane) = ConnectionId::of(&datagram).and_then(|id| self.lanes.get(&id).cloned()) else {
             if let Some(knock) = self.door.knock(now, from, &datagram) {
-                self.hands.opening(now, &knock, &self.door, &self.machine, &self.keeper);
+                let again = self.hands.opening(now, &knock, &self.door, &self.machine, &self.keeper);
+                self.asked.extend(again.map(|again| (from, again)));
             }
             return;
         };
@@ -113,8 +117,10 @@ impl Listener {
         events
     }
 
-    fn output(&self) -> Vec<(SocketAddr, Vec<u8>)> {
-        self.machine.lock().take_output()
+    fn output(&mut self) -> Vec<(SocketAddr, Vec<u8>)> {
+        let mut output = std::mem::take(&mut self.asked);
+        output.append(&mut self.machine.lock().take_output());
+        output
     }
 }
 

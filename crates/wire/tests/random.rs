@@ -142,8 +142,9 @@ fn look_at(half: u8, count: usize) -> ([Sort; 3], Sort) {
         // The same device, the same gateway, the same words each time: nothing differs but what is drawn.
         let (_, opening) = handshake::open(&towards, None, said, &mut random);
         let knock = door.knock(Moment(1), from, &opening).unwrap();
-        let again = door.again(Moment(1), &knock, &mut random);
-        let received = handshake::receive(suite, gateway.as_bytes(), &call, &knock.front, &opening).unwrap();
+        let front = knock.front().unwrap();
+        let again = door.again(Moment(1), &knock, &front.tag, &mut random);
+        let received = handshake::receive(suite, gateway.as_bytes(), &call, &front, &opening).unwrap();
         let refused =
             Answer::Refused(Reason::Unknown, "the same words each time, long enough to be looked at, too".into());
         let (answer, _) = received.answer(&refused, &mut random).unwrap();

@@ -385,7 +385,12 @@ impl Quill {
             let Some(work) = self.work.take(Duration::from_millis(100)) else { continue };
             let now = clock::now();
             match work {
-                Work::Opening(knock) => hands.opening(now, &knock, &self.door, &self.machine, &Keeper(&self)),
+                Work::Opening(knock) => {
+                    if let Some(again) = hands.opening(now, &knock, &self.door, &self.machine, &Keeper(&self)) {
+                        self.udp.send(knock.from, &again);
+                        continue;
+                    }
+                }
                 Work::Second(task) => hands.second(now, &task, &self.machine),
             }
             let machine = self.machine.lock();
@@ -435,7 +440,10 @@ impl Quill {
         let held = self.lanes.read().get(&id).map(|held| (held.lane.clone(), held.seat.clone()));
         let Some((lane, mut seat)) = held else {
             if let Some(knock) = self.door.knock(now, from, datagram) {
-                self.work.push(knock.proved, Work::Opening(Box::new(knock)));
+                // Where few wait it does not matter who comes first, and nothing more is looked at here.
+                let shows = || knock.front().is_some_and(|front| self.door.proves(from, &front));
+                let preferred = self.work.is_crowded() && shows();
+                self.work.push(preferred, Work::Opening(Box::new(knock)));
             }
             return;
         };

@@ -24,7 +24,7 @@ pub const WITHOUT_TOKEN_NETWORK: u32 = 20;
 /// Handshakes a second with a token from one network.
 pub const WITH_TOKEN_NETWORK: u32 = 100;
 /// Datagrams that ask to come again, a second, in all.
-pub const ASKED: u32 = 20_000;
+pub const ASKED: u32 = 4_000;
 /// Networks that are told apart: a fixed table, in which some share a place.
 const NETWORKS: usize = 2048;
 
@@ -45,9 +45,14 @@ pub struct Knock {
     pub call: Call,
     /// Under a call secret that a newer one has replaced.
     pub stale: bool,
-    pub front: Front,
-    /// It shows a token that this gateway gave to this address.
-    pub proved: bool,
+}
+
+impl Knock {
+    /// What stands in front of it.
+    #[must_use]
+    pub fn front(&self) -> Option<Front> {
+        handshake::front(&self.call, &self.datagram)
+    }
 }
 
 struct Tokens {
@@ -92,22 +97,25 @@ impl Door {
         *self.calls.write() = Arc::new(calls);
     }
 
-    /// Whether a datagram is an opening by somebody who knows a call secret that holds.
+    /// Whether a datagram is an opening by somebody who knows a call secret that holds. Cheap: it is asked for whatever arrives.
     #[must_use]
     pub fn knock(&self, now: Moment, from: SocketAddr, datagram: &[u8]) -> Option<Knock> {
         let calls = self.calls.read().clone();
         let valid = calls.iter().filter(|valid| valid.until.is_none_or(|until| until > now));
-        let (valid, front) =
-            valid.into_iter().find_map(|valid| Some((valid, handshake::front(&valid.call, datagram)?)))?;
-        let tokens = self.tokens.read();
-        let proved =
-            [&tokens.now, &tokens.before].into_iter().any(|key| super::call::same(&token(key, from), &front.token));
+        let valid = valid.into_iter().find(|valid| handshake::is_tagged(&valid.call, datagram))?;
         let (call, stale) = (valid.call.clone(), valid.until.is_some());
-        Some(Knock { from, datagram: datagram.to_vec(), call, stale, front, proved })
+        Some(Knock { from, datagram: datagram.to_vec(), call, stale })
+    }
+
+    /// Whether an opening shows a token that this gateway gave to the address that it comes from.
+    #[must_use]
+    pub fn proves(&self, from: SocketAddr, front: &Front) -> bool {
+        let tokens = self.tokens.read();
+        [&tokens.now, &tokens.before].into_iter().any(|key| super::call::same(&token(key, from), &front.token))
     }
 
     /// The datagram that asks the sender of an opening to come again with a token: never longer than the opening.
-    pub fn again(&self, now: Moment, knock: &Knock, random: &mut dyn Random) -> Vec<u8> {
+    pub fn again(&self, now: Moment, knock: &Knock, tag: &[u8; TAG], random: &mut dyn Random) -> Vec<u8> {
         let mut tokens = self.tokens.write();
         if now.since(tokens.since) >= TOKEN_LIFE {
             let fresh = token_key(random);
@@ -119,7 +127,7 @@ impl Door {
         }
         let token = token(&tokens.now, knock.from);
         drop(tokens);
-        knock.call.again(&knock.front.tag, &token, knock.datagram.len(), random)
+        knock.call.again(tag, &token, knock.datagram.len(), random)
     }
 }
 
@@ -268,20 +276,22 @@ mod tests {
         let (here, there) = (at("198.51.100.7:4000"), at("198.51.100.7:4001"));
         let (sent, datagram) = made(None);
         let knock = door.knock(Moment(100), here, &datagram).unwrap();
-        assert!(!knock.proved);
-        let again = door.again(Moment(100), &knock, &mut Steps(11));
+        let front = knock.front().unwrap();
+        assert!(!door.proves(here, &front));
+        let again = door.again(Moment(100), &knock, &front.tag, &mut Steps(11));
         assert!(again.len() <= datagram.len());
         let token = sent.asked(&again).unwrap();
         let (other, with) = made(Some(token));
         assert!(other.asked(&again).is_none(), "it answers another opening");
-        assert!(door.knock(Moment(200), here, &with).unwrap().proved);
-        assert!(!door.knock(Moment(200), there, &with).unwrap().proved, "the port counts as well");
+        let with = door.knock(Moment(200), here, &with).unwrap().front().unwrap();
+        assert!(door.proves(here, &with));
+        assert!(!door.proves(there, &with), "the port counts as well");
         let mapped = at("[::ffff:198.51.100.7]:4000");
-        assert!(door.knock(Moment(200), mapped, &with).unwrap().proved, "the same address as a socket for both has it");
-        door.again(Moment(TOKEN_LIFE + 50), &knock, &mut Steps(12));
-        assert!(door.knock(Moment(TOKEN_LIFE + 60), here, &with).unwrap().proved);
-        door.again(Moment(2 * TOKEN_LIFE + 60), &knock, &mut Steps(13));
-        assert!(!door.knock(Moment(2 * TOKEN_LIFE + 70), here, &with).unwrap().proved, "it has had its time");
+        assert!(door.proves(mapped, &with), "the same address as a socket for both has it");
+        door.again(Moment(TOKEN_LIFE + 50), &knock, &front.tag, &mut Steps(12));
+        assert!(door.proves(here, &with));
+        door.again(Moment(2 * TOKEN_LIFE + 60), &knock, &front.tag, &mut Steps(13));
+        assert!(!door.proves(here, &with), "it has had its time");
         let mut altered = again.clone();
         altered[TAG + 3] ^= 1;
         assert!(sent.asked(&altered).is_none());

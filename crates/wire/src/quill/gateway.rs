@@ -222,7 +222,8 @@ impl Hands {
         Self { suite, private, budget, random }
     }
 
-    /// Answers an opening whose tag is right, or asks its sender to come again, or does nothing: as the budget says.
+    /// Answers an opening whose tag is right, or does nothing, as the budget says; or gives a datagram that asks its sender to come
+    /// again, for which the machine is not needed.
     pub fn opening(
         &mut self,
         now: Moment,
@@ -230,26 +231,24 @@ impl Hands {
         door: &Door,
         machine: &Mutex<Gateway>,
         keeper: &dyn Doorkeeper,
-    ) {
-        // The same opening again: its answer was lost, or somebody replays it. Both get the same bytes, without any work.
-        if machine.lock().answered_before(knock) {
-            return;
-        }
-        match self.budget.spend(now, knock.from, knock.proved) {
+    ) -> Option<Vec<u8>> {
+        let front = knock.front()?;
+        let proved = door.proves(knock.from, &front);
+        match self.budget.spend(now, knock.from, proved) {
             Verdict::Read => {}
-            Verdict::Again => return self.again(now, knock, door, machine),
-            Verdict::Nothing => return,
+            Verdict::Again => return Some(door.again(now, knock, &front.tag, &mut *self.random)),
+            Verdict::Nothing => return None,
         }
-        let Ok(received) = handshake::receive(self.suite, &self.private, &knock.call, &knock.front, &knock.datagram)
-        else {
-            return;
-        };
-        let judged = machine.lock().judge(now, knock, &received, keeper);
+        // The same opening again: its answer was lost, or somebody replays it. Both get the same bytes, without any work.
+        if machine.lock().answered_before(knock.from, &front.tag) {
+            return None;
+        }
+        let received = handshake::receive(self.suite, &self.private, &knock.call, &front, &knock.datagram).ok()?;
+        let judged = machine.lock().judge(now, proved, &received, keeper);
         match judged {
             Judged::Again => {
-                if self.budget.ask(now) == Verdict::Again {
-                    self.again(now, knock, door, machine);
-                }
+                let may = self.budget.ask(now) == Verdict::Again;
+                return may.then(|| door.again(now, knock, &front.tag, &mut *self.random));
             }
             Judged::Refused(reason, words) => {
                 let device_key = received.device_key;
@@ -262,12 +261,12 @@ impl Hands {
             Judged::Admitted { own, settings, renews } => {
                 let (device_key, said) = (received.device_key, received.opening.clone());
                 let answer = Answer::Admitted { version: VERSION, id: own, settings: settings.clone() };
-                let Ok((answer, first)) = received.answer(&answer, &mut *self.random) else { return };
+                let (answer, first) = received.answer(&answer, &mut *self.random).ok()?;
                 let lane = Lane::first(self.suite, &first.of_gateway(), own, said.id, knock.from);
                 let greeting = Greeting {
                     device_key,
-                    tag: knock.front.tag,
-                    proved: knock.proved,
+                    tag: front.tag,
+                    proved,
                     stale: knock.stale,
                     answer,
                     settings,
@@ -282,11 +281,7 @@ impl Hands {
                 machine.lock().greet(now, knock.from, greeting);
             }
         }
-    }
-
-    fn again(&mut self, now: Moment, knock: &Knock, door: &Door, machine: &Mutex<Gateway>) {
-        let datagram = door.again(now, knock, &mut *self.random);
-        machine.lock().out.push((knock.from, datagram));
+        None
     }
 
     /// Answers a device's key for the second secret.
@@ -334,21 +329,19 @@ impl Gateway {
     }
 
     /// Whether a greeting has answered this very opening; then the answer is sent again.
-    fn answered_before(&mut self, knock: &Knock) -> bool {
-        let Some(greeting) = self.tags.get(&knock.front.tag).and_then(|id| self.greetings.get(id)) else {
-            return false;
-        };
-        self.out.push((knock.from, greeting.answer.clone()));
+    fn answered_before(&mut self, from: SocketAddr, tag: &[u8; OPENING_TAG]) -> bool {
+        let Some(greeting) = self.tags.get(tag).and_then(|id| self.greetings.get(id)) else { return false };
+        self.out.push((from, greeting.answer.clone()));
         true
     }
 
-    fn judge(&mut self, now: Moment, knock: &Knock, received: &Received, keeper: &dyn Doorkeeper) -> Judged {
+    fn judge(&mut self, now: Moment, proved: bool, received: &Received, keeper: &dyn Doorkeeper) -> Judged {
         let device_key = received.device_key;
         let end = self.ends.get(&device_key);
         // A second opening of one device: one of the two may be replayed, and who shows that they are there comes first.
         let another =
             end.is_some_and(|end| !end.greetings.is_empty()) || self.timers.is_set(Timer::Refused(device_key));
-        if another && !knock.proved {
+        if another && !proved {
             return Judged::Again;
         }
         let session = end.and_then(|end| end.session.as_ref());
@@ -890,7 +883,8 @@ mod tests {
             let (from, length) = (DEVICE.parse().unwrap(), datagram.len());
             let Some(lane) = ConnectionId::of(&datagram).and_then(|id| self.lanes.get(&id).cloned()) else {
                 let knock = self.door.knock(self.now, from, &datagram).unwrap();
-                return self.hands.opening(self.now, &knock, &self.door, &self.machine, &Anybody);
+                let again = self.hands.opening(self.now, &knock, &self.door, &self.machine, &Anybody);
+                return assert!(again.is_none());
             };
             let body = lane.open(self.now, &mut datagram).unwrap();
             if lane.needs_attention(from) && !self.machine.lock().heard(self.now, &lane, from, length) {

@@ -204,16 +204,20 @@ pub struct Front {
     pub token: Token,
 }
 
-/// Whether `datagram` is an opening by somebody who knows the call secret. Costs two hashes of some hundred bytes, whatever it is.
+/// Whether `datagram` is an opening by somebody who knows the call secret. Costs a short hash of some hundred bytes, whatever it is.
+#[must_use]
+pub fn is_tagged(call: &Call, datagram: &[u8]) -> bool {
+    (FIRST_OVERHEAD..=LONGEST).contains(&datagram.len())
+        && super::call::same(&call.opening_tag(&datagram[TAG..STATIC.end]), &datagram[..TAG])
+}
+
+/// What stands in front of an opening that [`is_tagged`].
 #[must_use]
 pub fn front(call: &Call, datagram: &[u8]) -> Option<Front> {
-    if !(FIRST_OVERHEAD..=LONGEST).contains(&datagram.len()) {
+    if !is_tagged(call, datagram) {
         return None;
     }
     let tag: [u8; TAG] = *datagram.first_chunk()?;
-    if !super::call::same(&call.opening_tag(&datagram[TAG..STATIC.end]), &tag) {
-        return None;
-    }
     let mut token: Token = datagram[TAG..NOISE].try_into().ok()?;
     call.cover(Under::Token, &datagram[STATIC], &mut token);
     Some(Front { tag, token })
