@@ -4,13 +4,14 @@
 //! shows no token shares a small budget, and beyond it is asked to come again with one; who shows one has proved their address and
 //! is limited with the others of the same network only.
 
+use std::hash::Hasher as _;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use parking_lot::RwLock;
-use ring::hmac;
+use siphasher::sip128::{Hasher128 as _, SipHasher24};
 
-use super::call::{Call, TAG, TOKEN, Token};
+use super::call::{Call, TAG, Token};
 use super::handshake::{self, Front};
 use crate::Moment;
 use crate::Random;
@@ -18,13 +19,13 @@ use crate::Random;
 /// A token is good for at least this long, and at most twice as long.
 pub const TOKEN_LIFE: u64 = 30_000;
 /// Handshakes a second without a token, in all; as many may come at once as in two seconds.
-pub const WITHOUT_TOKEN: u32 = 100;
+pub const WITHOUT_TOKEN: u32 = 50;
 /// Handshakes a second without a token from one network.
 pub const WITHOUT_TOKEN_NETWORK: u32 = 20;
 /// Handshakes a second with a token from one network.
 pub const WITH_TOKEN_NETWORK: u32 = 100;
 /// Datagrams that ask to come again, a second, in all.
-pub const ASKED: u32 = 4_000;
+pub const ASKED: u32 = 2_000;
 /// Networks that are told apart: a fixed table, in which some share a place.
 const NETWORKS: usize = 2048;
 
@@ -56,8 +57,8 @@ impl Knock {
 }
 
 struct Tokens {
-    now: hmac::Key,
-    before: hmac::Key,
+    now: SipHasher24,
+    before: SipHasher24,
     since: Moment,
 }
 
@@ -67,22 +68,22 @@ pub struct Door {
     tokens: RwLock<Tokens>,
 }
 
-fn token_key(random: &mut dyn Random) -> hmac::Key {
-    let mut secret = zeroize::Zeroizing::new([0; 32]);
+fn token_key(random: &mut dyn Random) -> SipHasher24 {
+    let mut secret = zeroize::Zeroizing::new([0; 16]);
     random.fill(&mut secret[..]);
-    hmac::Key::new(hmac::HMAC_SHA256, &secret[..])
+    SipHasher24::new_with_key(&secret)
 }
 
 /// An address as tokens know it: an IPv4 address is the same in both of its forms.
-fn token(key: &hmac::Key, at: SocketAddr) -> Token {
-    let mut context = hmac::Context::with_key(key);
+fn token(key: &SipHasher24, at: SocketAddr) -> Token {
+    let mut hasher = *key;
     let address = match at.ip().to_canonical() {
         IpAddr::V4(four) => four.to_ipv6_mapped(),
         IpAddr::V6(six) => six,
     };
-    context.update(&address.octets());
-    context.update(&at.port().to_be_bytes());
-    *context.sign().as_ref().first_chunk::<TOKEN>().expect("HMAC-SHA256 gives 32 bytes")
+    hasher.write(&address.octets());
+    hasher.write(&at.port().to_be_bytes());
+    hasher.finish128().as_bytes()
 }
 
 impl Door {
@@ -171,7 +172,7 @@ pub struct Budget {
     without: Bucket,
     asked: Bucket,
     networks: Box<[(Bucket, Bucket)]>,
-    place: hmac::Key,
+    place: SipHasher24,
 }
 
 impl Budget {
@@ -186,12 +187,12 @@ impl Budget {
     }
 
     fn network(&mut self, from: SocketAddr) -> &mut (Bucket, Bucket) {
-        let sum = match from.ip().to_canonical() {
-            IpAddr::V4(four) => hmac::sign(&self.place, &four.octets()[..3]),
-            IpAddr::V6(six) => hmac::sign(&self.place, &six.octets()[..6]),
-        };
-        let place = sum.as_ref().first_chunk::<4>().map_or(0, |bytes| u32::from_be_bytes(*bytes));
-        &mut self.networks[place as usize % NETWORKS]
+        let mut place = self.place;
+        match from.ip().to_canonical() {
+            IpAddr::V4(four) => place.write(&four.octets()[..3]),
+            IpAddr::V6(six) => place.write(&six.octets()[..6]),
+        }
+        &mut self.networks[place.finish128().h1 as usize % NETWORKS]
     }
 
     /// What is done with an opening from here, with a token or without one.
