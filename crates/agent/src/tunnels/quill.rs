@@ -441,7 +441,7 @@ impl Quill {
         let Some((lane, mut seat)) = held else {
             if let Some(knock) = self.door.knock(now, from, datagram) {
                 // Where few wait it does not matter who comes first, and nothing more is looked at here.
-                let shows = || knock.front().is_some_and(|front| self.door.proves(from, &front));
+                let shows = || knock.front().is_some_and(|front| self.door.proves(now, from, &front));
                 let preferred = self.work.is_crowded() && shows();
                 self.work.push(preferred, Work::Opening(Box::new(knock)));
             }

@@ -57,9 +57,9 @@ impl Knock {
 }
 
 struct Tokens {
-    now: SipHasher24,
-    before: SipHasher24,
-    since: Moment,
+    /// Each with the moment from which on it was given out; good for twice [`TOKEN_LIFE`].
+    now: (SipHasher24, Moment),
+    before: (SipHasher24, Moment),
 }
 
 /// The door of one listener.
@@ -89,7 +89,7 @@ fn token(key: &SipHasher24, at: SocketAddr) -> Token {
 impl Door {
     /// A door that opens to nobody yet.
     pub fn new(random: &mut dyn Random) -> Self {
-        let tokens = Tokens { now: token_key(random), before: token_key(random), since: Moment(0) };
+        let tokens = Tokens { now: (token_key(random), Moment(0)), before: (token_key(random), Moment(0)) };
         Self { calls: RwLock::default(), tokens: RwLock::new(tokens) }
     }
 
@@ -110,23 +110,20 @@ impl Door {
 
     /// Whether an opening shows a token that this gateway gave to the address that it comes from.
     #[must_use]
-    pub fn proves(&self, from: SocketAddr, front: &Front) -> bool {
+    pub fn proves(&self, now: Moment, from: SocketAddr, front: &Front) -> bool {
         let tokens = self.tokens.read();
-        [&tokens.now, &tokens.before].into_iter().any(|key| super::call::same(&token(key, from), &front.token))
+        let fresh = [&tokens.now, &tokens.before].into_iter().filter(|(_, since)| now.since(*since) < 2 * TOKEN_LIFE);
+        fresh.into_iter().any(|(key, _)| super::call::same(&token(key, from), &front.token))
     }
 
     /// The datagram that asks the sender of an opening to come again with a token: never longer than the opening.
     pub fn again(&self, now: Moment, knock: &Knock, tag: &[u8; TAG], random: &mut dyn Random) -> Vec<u8> {
         let mut tokens = self.tokens.write();
-        if now.since(tokens.since) >= TOKEN_LIFE {
-            let fresh = token_key(random);
+        if now.since(tokens.now.1) >= TOKEN_LIFE {
+            let fresh = (token_key(random), now);
             tokens.before = std::mem::replace(&mut tokens.now, fresh);
-            if now.since(tokens.since) >= 2 * TOKEN_LIFE {
-                tokens.before = token_key(random);
-            }
-            tokens.since = now;
         }
-        let token = token(&tokens.now, knock.from);
+        let token = token(&tokens.now.0, knock.from);
         drop(tokens);
         knock.call.again(tag, &token, knock.datagram.len(), random)
     }
@@ -278,21 +275,23 @@ mod tests {
         let (sent, datagram) = made(None);
         let knock = door.knock(Moment(100), here, &datagram).unwrap();
         let front = knock.front().unwrap();
-        assert!(!door.proves(here, &front));
+        assert!(!door.proves(Moment(100), here, &front));
         let again = door.again(Moment(100), &knock, &front.tag, &mut Steps(11));
         assert!(again.len() <= datagram.len());
         let token = sent.asked(&again).unwrap();
         let (other, with) = made(Some(token));
         assert!(other.asked(&again).is_none(), "it answers another opening");
         let with = door.knock(Moment(200), here, &with).unwrap().front().unwrap();
-        assert!(door.proves(here, &with));
-        assert!(!door.proves(there, &with), "the port counts as well");
+        assert!(door.proves(Moment(200), here, &with));
+        assert!(!door.proves(Moment(200), there, &with), "the port counts as well");
         let mapped = at("[::ffff:198.51.100.7]:4000");
-        assert!(door.proves(mapped, &with), "the same address as a socket for both has it");
+        assert!(door.proves(Moment(200), mapped, &with), "the same address as a socket for both has it");
         door.again(Moment(TOKEN_LIFE + 50), &knock, &front.tag, &mut Steps(12));
-        assert!(door.proves(here, &with));
+        assert!(door.proves(Moment(TOKEN_LIFE + 60), here, &with));
+        // It has had its time, whether others have been given out since or not.
+        assert!(!door.proves(Moment(2 * TOKEN_LIFE), here, &with));
         door.again(Moment(2 * TOKEN_LIFE + 60), &knock, &front.tag, &mut Steps(13));
-        assert!(!door.proves(here, &with), "it has had its time");
+        assert!(!door.proves(Moment(2 * TOKEN_LIFE + 70), here, &with));
         let mut altered = again.clone();
         altered[TAG + 3] ^= 1;
         assert!(sent.asked(&altered).is_none());

@@ -233,7 +233,7 @@ impl Hands {
         keeper: &dyn Doorkeeper,
     ) -> Option<Vec<u8>> {
         let front = knock.front()?;
-        let proved = door.proves(knock.from, &front);
+        let proved = door.proves(now, knock.from, &front);
         match self.budget.spend(now, knock.from, proved) {
             Verdict::Read => {}
             Verdict::Again => return Some(door.again(now, knock, &front.tag, &mut *self.random)),
