@@ -55,6 +55,14 @@ pub struct Quill {
     stop: AtomicBool,
 }
 
+/// Somebody who has come in and may not.
+struct Unwelcome {
+    key: [u8; 32],
+    refusal: Refusal,
+    /// What is to be noted of it.
+    event: NewsEvent,
+}
+
 /// What the thread that does handshakes is given.
 enum Work {
     Opening(Box<Knock>),
@@ -305,7 +313,8 @@ impl Quill {
                 match self.happened(event) {
                     Ok(event) => news.extend(event),
                     // Revoked, or used up elsewhere, since it was answered.
-                    Err((key, refusal, event)) => {
+                    Err(unwelcome) => {
+                        let Unwelcome { key, refusal, event } = *unwelcome;
                         machine.end(clock::now(), &key, number(refusal.reason), &refusal.words);
                         news.push(event);
                     }
@@ -326,7 +335,8 @@ impl Quill {
         }
     }
 
-    fn happened(&self, event: Event) -> std::result::Result<Option<NewsEvent>, ([u8; 32], Refusal, NewsEvent)> {
+    /// What is to be noted of it; or that whoever has come in is to be thrown out.
+    fn happened(&self, event: Event) -> std::result::Result<Option<NewsEvent>, Box<Unwelcome>> {
         Ok(match event {
             Event::LaneAdded(lane) => {
                 self.lanes.write().insert(lane.own, Held { lane, seat: None });
@@ -341,7 +351,7 @@ impl Quill {
                 let device = self.shared.device_of(&identity).unwrap_or_default();
                 if let Err(refusal) = self.shared.welcome(&self.listener.name, identity) {
                     let event = self.shared.refused(Some(device), from, refusal.reason);
-                    return Err((device_key, refusal, event));
+                    return Err(Box::new(Unwelcome { key: device_key, refusal, event }));
                 }
                 if stale {
                     tracing::warn!(device, "it calls with a secret that has been renewed: its handover is stale");

@@ -857,7 +857,7 @@ mod tests {
         fn settle(&mut self) {
             for _ in 0..8 {
                 for (_, datagram) in self.device.take_output() {
-                    self.to_gateway(datagram);
+                    self.arrive(datagram);
                 }
                 for event in self.machine.lock().take_events() {
                     match event {
@@ -879,7 +879,7 @@ mod tests {
             }
         }
 
-        fn to_gateway(&mut self, mut datagram: Vec<u8>) {
+        fn arrive(&mut self, mut datagram: Vec<u8>) {
             let (from, length) = (DEVICE.parse().unwrap(), datagram.len());
             let Some(lane) = ConnectionId::of(&datagram).and_then(|id| self.lanes.get(&id).cloned()) else {
                 let knock = self.door.knock(self.now, from, &datagram).unwrap();
@@ -934,7 +934,7 @@ mod tests {
             for (_, datagram) in both.device.take_output() {
                 let known =
                     ConnectionId::of(&datagram).is_some_and(|id| both.lanes.get(&id).is_some_and(|lane| lane.carries));
-                if known { ready.push(datagram) } else { both.to_gateway(datagram) }
+                if known { ready.push(datagram) } else { both.arrive(datagram) }
             }
             for event in both.machine.lock().take_events() {
                 if let Event::LaneAdded(lane) = event {
@@ -962,7 +962,7 @@ mod tests {
             machine.take_events()
         };
         assert!(matches!(ended[..], [Event::Ended { reason: Reason::Silent, .. }]));
-        ready.into_iter().for_each(|datagram| both.to_gateway(datagram));
+        ready.into_iter().for_each(|datagram| both.arrive(datagram));
         let events = both.machine.lock().take_events();
         assert!(
             !events.iter().any(|event| matches!(event, Event::Opened { .. } | Event::Renewed { .. })),

@@ -38,7 +38,7 @@ pub struct Gateway {
 impl Gateway {
     /// Its call secret, as the wire has it.
     pub fn call(&self) -> Call {
-        Call::new(&*self.call.private_key().unwrap())
+        Call::new(&self.call.private_key().unwrap())
     }
 }
 
