@@ -236,8 +236,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         Command::Renew { name, overlap } => {
             if overlap.as_secs() < 1 {
                 let standing = listener::show(&mut context, &name)?;
-                let question =
-                    format!("every handover for {name} opens nothing any more; {} devices", standing.given_out);
+                let question = format!(
+                    "every handover for {name} opens nothing any more; devices with an address there: {}",
+                    standing.given_out
+                );
                 ask::confirm(global.yes, &question)?;
             }
             let (renewed, until, stale) = listener::renew(&mut context, &name, overlap)?;

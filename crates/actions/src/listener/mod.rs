@@ -283,7 +283,7 @@ pub fn renew(context: &mut Context, listener: &str, overlap: SignedDuration) -> 
             return Err(Problem::words(format!("the {word} tunnel has no call secret")));
         };
         let number = quill.calls.first().map_or(1, |newest| newest.number + 1);
-        quill.renew(call_secret(&sealing, &listener.name, number, &gateway)?, until);
+        quill.renew(call_secret(&sealing, &listener.name, number, &gateway)?, until, book.now)?;
         book.put(&listener)?;
         book.note(
             "listener renew",

@@ -218,7 +218,7 @@ fn handovers_with_a_renewed_call_secret_open_until_their_end() {
         let tunnel::Tunnel::Quill(quill) = &mut content.listeners[0].tunnel else { panic!("quill") };
         let kept = yestrel_core::estate::SealedSecret(String::new());
         let call = tunnel::quill::CallSecret::new("harbour/quill", 2, &new, kept, &content.public_key).unwrap();
-        quill.renew(tunnel::quill::CallSecret { kept: None, ..call }, until);
+        quill.renew(tunnel::quill::CallSecret { kept: None, ..call }, until, jiff::Timestamp::UNIX_EPOCH).unwrap();
         content
     };
     let old = running.dialled();

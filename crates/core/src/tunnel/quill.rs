@@ -82,6 +82,8 @@ pub fn fits(reach: &[IpNet], resolvers: &[IpAddr]) -> Result<()> {
     .try_("fewer and wider ranges"))
 }
 
+/// The most call secrets of a listener that hold at once.
+pub const MOST_CALLS: usize = 8;
 /// Bytes of a call secret.
 pub const CALL_LENGTH: usize = 32;
 
@@ -147,11 +149,22 @@ impl Quill {
         Self { cipher: self.cipher, calls }
     }
 
-    /// Puts a new call secret in front; the one before opens until `until`, and none before that.
-    pub fn renew(&mut self, new: CallSecret, until: Timestamp) {
-        self.calls.truncate(1);
-        self.calls.iter_mut().for_each(|before| before.until = Some(until));
+    /// Puts a new call secret in front. Those of before open until `until`, or until their own end where that is sooner; what has ended by
+    /// `now` is forgotten.
+    ///
+    /// # Errors
+    /// [`MOST_CALLS`] of them would hold at once.
+    pub fn renew(&mut self, new: CallSecret, until: Timestamp, now: Timestamp) -> Result<()> {
+        let ends = |before: &CallSecret| before.until.map_or(until, |own| own.min(until));
+        self.calls.iter_mut().for_each(|before| before.until = Some(ends(before)));
+        self.calls.retain(|before| before.until.is_none_or(|until| until > now));
         self.calls.insert(0, new);
+        if self.calls.len() > MOST_CALLS {
+            return Err(Problem::refused(format!("{MOST_CALLS} call secrets hold already"))
+                .why("each is tried for whatever arrives")
+                .try_("yestrel listener renew --overlap with a time that ends the oldest"));
+        }
+        Ok(())
     }
 
     /// Which call secrets open, in words.
@@ -207,13 +220,22 @@ mod tests {
     }
 
     #[test]
-    fn a_renewed_call_secret_leaves_the_one_before_until_its_end_and_no_older() {
+    fn a_renewed_call_secret_leaves_those_before_until_their_ends() {
         let mut quill = Quill { calls: vec![call(1)], ..Quill::for_host(true) };
-        let until = sample::at();
-        quill.renew(call(2), until);
-        quill.renew(call(3), until);
-        let have: Vec<_> = quill.calls.iter().map(|call| (call.number, call.until)).collect();
-        assert_eq!(have, [(3, None), (2, Some(until))]);
-        assert_eq!(quill.calls_in_words(), format!("number 3, number 2 until {}", moment(until)));
+        let now = sample::at();
+        let days = |days: i64| now + jiff::SignedDuration::from_hours(24 * days);
+        let have = |quill: &Quill| quill.calls.iter().map(|call| (call.number, call.until)).collect::<Vec<_>>();
+        quill.renew(call(2), days(30), now).unwrap();
+        // What was promised to handovers of the first holds, whatever the second is given.
+        quill.renew(call(3), days(60), days(1)).unwrap();
+        assert_eq!(have(&quill), [(3, None), (2, Some(days(60))), (1, Some(days(30)))]);
+        assert_eq!(quill.calls_in_words().matches("until").count(), 2);
+        // A shorter overlap ends them sooner, and none ends them all.
+        quill.renew(call(4), days(10), days(2)).unwrap();
+        assert_eq!(have(&quill), [(4, None), (3, Some(days(10))), (2, Some(days(10))), (1, Some(days(10)))]);
+        quill.renew(call(5), days(3), days(3)).unwrap();
+        assert_eq!(have(&quill), [(5, None)]);
+        let refused = (6..20).find(|number| quill.renew(call(*number), days(90), now).is_err());
+        assert_eq!(refused, Some(5 + MOST_CALLS as u32));
     }
 }
