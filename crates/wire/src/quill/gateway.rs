@@ -4,22 +4,19 @@
 //! changes nothing until the device has used the final keys; only then do these replace what was there. Inner packets go only to
 //! an address that has answered a path check.
 //!
-//! Curve operations are never done here but by [`Hands`], which holds the machine only while it looks at it.
+//! Curve operations are never done here but in `hands`, which holds the machine only while it looks at it.
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
 
-use parking_lot::Mutex;
-use zeroize::Zeroizing;
-
-use super::door::{Budget, Door, Knock, OPENING_TAG, Verdict};
+use super::door::OPENING_TAG;
 use super::frame::Frame;
-use super::handshake::{self, Received};
+use super::handshake::{LONGEST, Received};
 use super::keys::{First, Split};
 use super::lane::Lane;
-use super::message::{Answer, Settings};
-use super::second::{self, Ids, KEY, PART};
+use super::message::Settings;
+use super::second::{Ids, KEY, PART};
 use super::{ConnectionId, Reason, Suite, VERSION};
 use crate::Moment;
 use crate::Random;
@@ -84,24 +81,33 @@ type Heard = (SocketAddr, usize);
 enum Second {
     /// Parts of the device's key.
     Parts(Box<[Option<[u8; PART]>; 2]>),
-    /// [`Hands`] have it.
+    /// The hands have it.
     Handed(Heard),
     /// The final keys are there.
     Done { lane: Arc<Lane>, ciphertext: Vec<u8> },
 }
 
-struct Greeting {
-    device_key: [u8; 32],
-    tag: [u8; OPENING_TAG],
-    proved: bool,
-    stale: bool,
-    answer: Vec<u8>,
-    settings: Settings,
-    software: String,
+/// An answered opening.
+pub(super) struct Answered {
+    pub device_key: [u8; 32],
+    pub tag: [u8; OPENING_TAG],
+    /// It showed a token.
+    pub proved: bool,
+    /// Under a call secret that a newer one has replaced.
+    pub stale: bool,
+    pub answer: Vec<u8>,
+    pub settings: Settings,
+    pub software: String,
     /// The session that it renews.
-    renews: Option<u64>,
-    lane: Arc<Lane>,
-    first: First,
+    pub renews: Option<u64>,
+    /// Under its first keys.
+    pub lane: Arc<Lane>,
+    pub first: First,
+}
+
+/// An answered opening whose second secret is being agreed upon.
+struct Greeting {
+    said: Answered,
     /// Under which id the device will receive under the final keys.
     device_id: Option<ConnectionId>,
     second: Second,
@@ -175,16 +181,16 @@ enum Owner {
     Session([u8; 32]),
 }
 
-/// A device's key for the second secret, for [`Hands`].
+/// A device's key for the second secret, for the hands of this listener.
 pub struct Task {
-    greeting: ConnectionId,
-    first: First,
-    ids: Ids,
-    key: Box<[u8; KEY]>,
+    pub(super) greeting: ConnectionId,
+    pub(super) first: First,
+    pub(super) ids: Ids,
+    pub(super) key: Box<[u8; KEY]>,
 }
 
 /// What becomes of an opening that was read.
-enum Judged {
+pub(super) enum Judged {
     Again,
     Refused(Reason, String),
     Admitted { own: ConnectionId, settings: Settings, renews: Option<u64> },
@@ -204,93 +210,6 @@ pub struct Gateway {
     out: Vec<(SocketAddr, Vec<u8>)>,
     events: Vec<Event>,
     tasks: Vec<Task>,
-}
-
-/// Does the handshakes of one listener, in a thread that carries no data.
-pub struct Hands {
-    suite: Suite,
-    private: Zeroizing<[u8; 32]>,
-    budget: Budget,
-    random: Box<dyn Random>,
-}
-
-impl Hands {
-    /// Hands with a full budget.
-    #[must_use]
-    pub fn new(suite: Suite, private: Zeroizing<[u8; 32]>, mut random: Box<dyn Random>) -> Self {
-        let budget = Budget::new(&mut *random);
-        Self { suite, private, budget, random }
-    }
-
-    /// Answers an opening whose tag is right, or does nothing, as the budget says; or gives a datagram that asks its sender to come
-    /// again, for which the machine is not needed.
-    pub fn opening(
-        &mut self,
-        now: Moment,
-        knock: &Knock,
-        door: &Door,
-        machine: &Mutex<Gateway>,
-        keeper: &dyn Doorkeeper,
-    ) -> Option<Vec<u8>> {
-        let front = knock.front()?;
-        let proved = door.proves(now, knock.from, &front);
-        match self.budget.spend(now, knock.from, proved) {
-            Verdict::Read => {}
-            Verdict::Again => return Some(door.again(now, knock, &front.tag, &mut *self.random)),
-            Verdict::Nothing => return None,
-        }
-        // The same opening again: its answer was lost, or somebody replays it. Both get the same bytes, without any work.
-        if machine.lock().answered_before(knock.from, &front.tag) {
-            return None;
-        }
-        let received = handshake::receive(self.suite, &self.private, &knock.call, &front, &knock.datagram).ok()?;
-        let judged = machine.lock().judge(now, proved, &received, keeper);
-        match judged {
-            Judged::Again => {
-                let may = self.budget.ask(now) == Verdict::Again;
-                return may.then(|| door.again(now, knock, &front.tag, &mut *self.random));
-            }
-            Judged::Refused(reason, words) => {
-                let device_key = received.device_key;
-                if let Ok((datagram, _)) = received.answer(&Answer::Refused(reason, words), &mut *self.random) {
-                    let mut machine = machine.lock();
-                    machine.out.push((knock.from, datagram));
-                    machine.events.push(Event::Refused { device_key, from: knock.from, reason });
-                }
-            }
-            Judged::Admitted { own, settings, renews } => {
-                let (device_key, said) = (received.device_key, received.opening.clone());
-                let answer = Answer::Admitted { version: VERSION, id: own, settings: settings.clone() };
-                let (answer, first) = received.answer(&answer, &mut *self.random).ok()?;
-                let lane = Lane::first(self.suite, &first.of_gateway(), own, said.id, knock.from);
-                let greeting = Greeting {
-                    device_key,
-                    tag: front.tag,
-                    proved,
-                    stale: knock.stale,
-                    answer,
-                    settings,
-                    software: said.software,
-                    renews,
-                    lane: Arc::new(lane),
-                    first,
-                    device_id: None,
-                    second: Second::Parts(Box::default()),
-                    sent: (now, 0),
-                };
-                machine.lock().greet(now, knock.from, greeting);
-            }
-        }
-        None
-    }
-
-    /// Answers a device's key for the second secret.
-    pub fn second(&mut self, now: Moment, task: &Task, machine: &Mutex<Gateway>) {
-        match second::accept(&task.first, task.ids, &task.key, &mut *self.random) {
-            Some((ciphertext, split)) => machine.lock().seconded(now, task, ciphertext, &split),
-            None => machine.lock().drop_greeting(task.greeting),
-        }
-    }
 }
 
 impl Gateway {
@@ -323,19 +242,26 @@ impl Gateway {
         std::mem::take(&mut self.events)
     }
 
-    /// Work for [`Hands::second`].
+    /// Work for the hands of this listener.
     pub fn take_tasks(&mut self) -> Vec<Task> {
         std::mem::take(&mut self.tasks)
     }
 
     /// Whether a greeting has answered this very opening; then the answer is sent again.
-    fn answered_before(&mut self, from: SocketAddr, tag: &[u8; OPENING_TAG]) -> bool {
+    pub(super) fn answered_before(&mut self, from: SocketAddr, tag: &[u8; OPENING_TAG]) -> bool {
         let Some(greeting) = self.tags.get(tag).and_then(|id| self.greetings.get(id)) else { return false };
-        self.out.push((from, greeting.answer.clone()));
+        self.out.push((from, greeting.said.answer.clone()));
         true
     }
 
-    fn judge(&mut self, now: Moment, proved: bool, received: &Received, keeper: &dyn Doorkeeper) -> Judged {
+    /// An opening is refused.
+    pub(super) fn refuse(&mut self, from: SocketAddr, device_key: [u8; 32], reason: Reason, answer: Vec<u8>) {
+        self.out.push((from, answer));
+        self.events.push(Event::Refused { device_key, from, reason });
+    }
+
+    /// What becomes of an opening that was read.
+    pub(super) fn judge(&mut self, now: Moment, proved: bool, received: &Received, keeper: &dyn Doorkeeper) -> Judged {
         let device_key = received.device_key;
         let end = self.ends.get(&device_key);
         // A second opening of one device: one of the two may be replayed, and who shows that they are there comes first.
@@ -364,25 +290,27 @@ impl Gateway {
         }
     }
 
-    fn greet(&mut self, now: Moment, from: SocketAddr, greeting: Greeting) {
-        let (id, device_key) = (greeting.lane.own, greeting.device_key);
+    /// An opening is answered.
+    pub(super) fn greet(&mut self, now: Moment, from: SocketAddr, said: Answered) {
+        let (id, device_key) = (said.lane.own, said.device_key);
         let end = self.ends.entry(device_key).or_default();
         end.greetings.push(id);
-        let proved = end.greetings.iter().filter(|id| self.greetings.get(id).is_some_and(|other| other.proved));
+        let proved = end.greetings.iter().filter(|id| self.greetings.get(id).is_some_and(|other| other.said.proved));
         let (count, oldest) = (proved.clone().count(), proved.clone().next().copied());
         self.timers.set(Timer::Unused(id), now.after(PENDING));
         self.owners.insert(id, Owner::First);
-        self.tags.insert(greeting.tag, id);
-        self.events.push(Event::LaneAdded(greeting.lane.clone()));
-        self.out.push((from, greeting.answer.clone()));
-        self.greetings.insert(id, greeting);
+        self.tags.insert(said.tag, id);
+        self.events.push(Event::LaneAdded(said.lane.clone()));
+        self.out.push((from, said.answer.clone()));
+        let second = Second::Parts(Box::default());
+        self.greetings.insert(id, Greeting { said, device_id: None, second, sent: (now, 0) });
         if let Some(oldest) = oldest.filter(|_| count >= MOST_GREETINGS) {
             self.drop_greeting(oldest);
         }
     }
 
     /// Forgets a greeting with its keys, the final ones as well.
-    fn drop_greeting(&mut self, id: ConnectionId) {
+    pub(super) fn drop_greeting(&mut self, id: ConnectionId) {
         if let Some(greeting) = self.take_greeting(id)
             && let Second::Done { lane, .. } = greeting.second
         {
@@ -393,13 +321,14 @@ impl Gateway {
     /// Takes a greeting out; its final keys stay.
     fn take_greeting(&mut self, id: ConnectionId) -> Option<Greeting> {
         let greeting = self.greetings.remove(&id)?;
-        self.tags.remove(&greeting.tag);
+        let device_key = greeting.said.device_key;
+        self.tags.remove(&greeting.said.tag);
         self.timers.clear(Timer::Unused(id));
-        self.forget(&greeting.lane);
-        if let Some(end) = self.ends.get_mut(&greeting.device_key) {
+        self.forget(&greeting.said.lane);
+        if let Some(end) = self.ends.get_mut(&device_key) {
             end.greetings.retain(|other| *other != id);
             if end.session.is_none() && end.greetings.is_empty() {
-                self.ends.remove(&greeting.device_key);
+                self.ends.remove(&device_key);
             }
         }
         Some(greeting)
@@ -433,21 +362,21 @@ impl Gateway {
             let mut key = Box::new([0; KEY]);
             key[..PART].copy_from_slice(one);
             key[PART..].copy_from_slice(two);
-            let (first, ids) = (greeting.first.clone(), Ids { device: id, gateway: gateway_id });
+            let (first, ids) = (greeting.said.first.clone(), Ids { device: id, gateway: gateway_id });
             greeting.second = Second::Handed(heard);
             self.tasks.push(Task { greeting: own, first, ids, key });
         }
     }
 
-    fn seconded(&mut self, now: Moment, task: &Task, ciphertext: Vec<u8>, split: &Split) {
+    pub(super) fn seconded(&mut self, now: Moment, task: &Task, ciphertext: Vec<u8>, split: &Split) {
         let Some(greeting) = self.greetings.get(&task.greeting) else { return };
         let Second::Handed(heard) = greeting.second else { return };
         let (own, other) = (task.ids.gateway, task.ids.device);
         if self.owners.contains_key(&own) || self.closing.contains_key(&own) {
             return self.drop_greeting(task.greeting);
         }
-        let session = self.ends.get(&greeting.device_key).and_then(|end| end.session.as_ref());
-        let renewed = session.filter(|session| greeting.renews == Some(session.lane.session));
+        let session = self.ends.get(&greeting.said.device_key).and_then(|end| end.session.as_ref());
+        let renewed = session.filter(|session| greeting.said.renews == Some(session.lane.session));
         let (number, counters) = match renewed {
             Some(session) => (session.lane.session, session.lane.counters.clone()),
             None => ((self.numbers)(), Arc::new(Counters::default())),
@@ -469,7 +398,7 @@ impl Gateway {
             return;
         }
         let answer = Frame::SecondAnswer(lane.own, ciphertext);
-        if let Ok(datagram) = greeting.lane.seal_frames_to(now, &[answer], length.min(handshake::LONGEST))
+        if let Ok(datagram) = greeting.said.lane.seal_frames_to(now, &[answer], length.min(LONGEST))
             && datagram.len() <= length
         {
             self.out.push((to, datagram));
@@ -516,7 +445,7 @@ impl Gateway {
 
     /// The device has used the final keys: the greeting becomes a session, or renews one. Gives whose.
     fn promote(&mut self, now: Moment, id: ConnectionId, lane: &Arc<Lane>, from: SocketAddr) -> Option<[u8; 32]> {
-        let Greeting { device_key, settings, software, renews, stale, .. } = self.take_greeting(id)?;
+        let Answered { device_key, settings, software, renews, stale, .. } = self.take_greeting(id)?.said;
         let others = self.ends.get(&device_key).map(|end| end.greetings.clone()).unwrap_or_default();
         others.into_iter().for_each(|other| self.drop_greeting(other));
         let mut before = self.ends.get_mut(&device_key).and_then(|end| end.session.take());
@@ -775,203 +704,5 @@ fn most_silent(settings: &Settings) -> u64 {
     match u64::from(settings.keep_alive) * 1000 {
         0 => SILENT,
         keep_alive => (keep_alive * 4).max(60_000),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::super::call::Call;
-    use super::super::device::{self, Config, Device};
-    use super::super::door::Valid;
-    use super::super::frame::frames;
-    use super::super::lane::{WORN, WORN_STEP};
-    use super::*;
-    use x25519_dalek::{PublicKey, StaticSecret};
-
-    struct Steps(u64);
-    impl Random for Steps {
-        fn fill(&mut self, bytes: &mut [u8]) {
-            for byte in bytes {
-                self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-                *byte = (self.0 >> 56) as u8;
-            }
-        }
-    }
-
-    struct Anybody;
-    impl Doorkeeper for Anybody {
-        fn admit(&self, _device_key: &[u8; 32], _continues: bool) -> Result<Settings, (Reason, String)> {
-            Ok(Settings {
-                edition: 1,
-                inner: "10.187.44.2/24".parse().unwrap(),
-                gateway: "10.187.44.1".parse().unwrap(),
-                second: None,
-                resolvers: vec![],
-                reach: vec![],
-                packet_size: 1400,
-                keep_alive: 20,
-            })
-        }
-    }
-
-    /// Two ends that hear each other at once.
-    struct Both {
-        now: Moment,
-        machine: Mutex<Gateway>,
-        hands: Hands,
-        door: Door,
-        device: Device,
-        lanes: HashMap<ConnectionId, Arc<Lane>>,
-        device_lanes: HashMap<ConnectionId, Arc<Lane>>,
-        serving: Option<Arc<Lane>>,
-    }
-
-    const DEVICE: &str = "198.51.100.23:40000";
-
-    impl Both {
-        fn up() -> Self {
-            let suite = Suite::Aes256Gcm;
-            let private = StaticSecret::from([5; 32]);
-            let call = Call::new(&[6; 32]);
-            let door = Door::new(&mut Steps(1));
-            door.set_calls(vec![Valid { number: 1, call: call.clone(), until: None }]);
-            let public = *PublicKey::from(&private).as_bytes();
-            let config = Config::new(suite, Zeroizing::new([9; 32]), public, call, "test");
-            let mut number = 0..;
-            let mut both = Self {
-                now: Moment(1_000),
-                machine: Mutex::new(Gateway::new(suite, Box::new(move || number.next().unwrap()), Box::new(Steps(2)))),
-                hands: Hands::new(suite, Zeroizing::new(private.to_bytes()), Box::new(Steps(3))),
-                door,
-                device: Device::new(config, "203.0.113.10:23817".parse().unwrap(), Box::new(Steps(4))),
-                lanes: HashMap::new(),
-                device_lanes: HashMap::new(),
-                serving: None,
-            };
-            both.device.open(both.now);
-            both.settle();
-            assert!(both.serving.as_ref().is_some_and(|lane| lane.is_proved()));
-            both
-        }
-
-        fn settle(&mut self) {
-            for _ in 0..8 {
-                for (_, datagram) in self.device.take_output() {
-                    self.arrive(datagram);
-                }
-                for event in self.machine.lock().take_events() {
-                    match event {
-                        Event::LaneAdded(lane) => drop(self.lanes.insert(lane.own, lane)),
-                        Event::Opened { lane, .. } | Event::Renewed { lane, .. } => self.serving = Some(lane),
-                        _ => {}
-                    }
-                }
-                let out = self.machine.lock().take_output();
-                for (to, mut datagram) in out {
-                    let lanes = &self.device_lanes;
-                    self.device.receive(self.now, to, &mut datagram, &|id| lanes.get(&id).cloned(), &mut |_| {});
-                    for event in self.device.take_events() {
-                        if let device::Event::LaneAdded(lane) = event {
-                            self.device_lanes.insert(lane.own, lane);
-                        }
-                    }
-                }
-            }
-        }
-
-        fn arrive(&mut self, mut datagram: Vec<u8>) {
-            let (from, length) = (DEVICE.parse().unwrap(), datagram.len());
-            let Some(lane) = ConnectionId::of(&datagram).and_then(|id| self.lanes.get(&id).cloned()) else {
-                let knock = self.door.knock(self.now, from, &datagram).unwrap();
-                let again = self.hands.opening(self.now, &knock, &self.door, &self.machine, &Anybody);
-                return assert!(again.is_none());
-            };
-            let body = lane.open(self.now, &mut datagram).unwrap();
-            if lane.needs_attention(from) && !self.machine.lock().heard(self.now, &lane, from, length) {
-                return;
-            }
-            for frame in frames(body) {
-                self.machine.lock().control(self.now, &lane, from, length, frame.unwrap());
-            }
-            let tasks = self.machine.lock().take_tasks();
-            tasks.iter().for_each(|task| self.hands.second(self.now, task, &self.machine));
-        }
-    }
-
-    /// A download of millions of datagrams to a device that has not counted them: the gateway asks, and the session goes on.
-    #[test]
-    fn a_gateway_asks_for_new_keys_before_its_own_are_used_up() {
-        let mut both = Both::up();
-        let first = both.serving.clone().unwrap();
-        first.skip_to(WORN - 2);
-        assert!(first.seal_packet(both.now, b"x", &mut Vec::new()).is_ok());
-        assert!(!first.needs_attention(DEVICE.parse().unwrap()));
-        first.seal_packet(both.now, b"x", &mut Vec::new()).unwrap();
-        assert!(first.needs_attention(DEVICE.parse().unwrap()));
-        // Its request is lost; the next is due after so many more.
-        both.machine.lock().heard(both.now, &first, DEVICE.parse().unwrap(), 100);
-        assert_eq!(both.machine.lock().take_output().len(), 1);
-        assert!(!first.needs_attention(DEVICE.parse().unwrap()));
-        first.skip_to(WORN + WORN_STEP - 1);
-        first.seal_packet(both.now, b"x", &mut Vec::new()).unwrap();
-        both.machine.lock().heard(both.now, &first, DEVICE.parse().unwrap(), 100);
-        both.settle();
-        let second = both.serving.clone().unwrap();
-        assert_ne!(second.own, first.own);
-        assert_eq!((second.session, second.is_proved()), (first.session, true));
-    }
-
-    /// A renewal that arrives when its session has just ended begins no session under an old number.
-    #[test]
-    fn a_renewal_of_a_session_that_has_ended_meanwhile_begins_anew() {
-        let mut both = Both::up();
-        let session = both.serving.clone().unwrap().session;
-        both.now = both.now.after(device::RENEW_AFTER);
-        both.device.tick(both.now);
-        // As far as the ciphertext: the device's first datagram under the final keys is on its way.
-        let mut ready = Vec::new();
-        for _ in 0..3 {
-            for (_, datagram) in both.device.take_output() {
-                let known =
-                    ConnectionId::of(&datagram).is_some_and(|id| both.lanes.get(&id).is_some_and(|lane| lane.carries));
-                if known { ready.push(datagram) } else { both.arrive(datagram) }
-            }
-            for event in both.machine.lock().take_events() {
-                if let Event::LaneAdded(lane) = event {
-                    both.lanes.insert(lane.own, lane);
-                }
-            }
-            let out = both.machine.lock().take_output();
-            for (to, mut datagram) in out {
-                let lanes = &both.device_lanes;
-                both.device.receive(both.now, to, &mut datagram, &|id| lanes.get(&id).cloned(), &mut |_| {});
-                for event in both.device.take_events() {
-                    if let device::Event::LaneAdded(lane) = event {
-                        both.device_lanes.insert(lane.own, lane);
-                    }
-                }
-            }
-        }
-        assert!(!ready.is_empty());
-        let key = *PublicKey::from(&StaticSecret::from([9; 32])).as_bytes();
-        let ended = {
-            let mut machine = both.machine.lock();
-            let session = machine.ends.get_mut(&key).and_then(|end| end.session.take()).unwrap();
-            machine.clear_session_timers(&key);
-            machine.finish(both.now, key, session, Reason::Silent, String::new());
-            machine.take_events()
-        };
-        assert!(matches!(ended[..], [Event::Ended { reason: Reason::Silent, .. }]));
-        ready.into_iter().for_each(|datagram| both.arrive(datagram));
-        let events = both.machine.lock().take_events();
-        assert!(
-            !events.iter().any(|event| matches!(event, Event::Opened { .. } | Event::Renewed { .. })),
-            "{events:?}"
-        );
-        // The device notices, and opens a session with a number of its own.
-        both.now = both.now.after(20_000);
-        both.device.open(both.now);
-        both.settle();
-        assert_ne!(both.serving.clone().unwrap().session, session);
     }
 }

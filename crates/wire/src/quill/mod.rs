@@ -15,12 +15,14 @@
 //! | `lane` | one pair of keys in use, shared by the threads that move packets |
 //! | `door` | what is done with an opening before any curve operation: tags, budgets, tokens |
 //! | `device`, `gateway` | the two ends as state machines |
+//! | `hands` | a gateway's handshakes, beside the thread that carries data |
 
 pub mod call;
 pub mod device;
 pub mod door;
 pub mod frame;
 pub mod gateway;
+pub mod hands;
 pub mod handshake;
 mod id;
 pub mod keys;
