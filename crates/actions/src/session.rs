@@ -6,6 +6,7 @@ use serde::Serialize;
 use yestrel_core::estate::{Credential, Device, Gateway, Session};
 use yestrel_core::exchange::agent::{Close, EndSessions, Live, NewsAfter, NewsPage, Sessions as WhoIsIn};
 use yestrel_core::exchange::{News, NewsEvent};
+use yestrel_core::keys::PublicKey;
 use yestrel_core::{Problem, Result};
 use yestrel_places::Manage;
 use yestrel_store::Book;
@@ -35,6 +36,7 @@ pub fn collect(context: &mut Context, gateway: &str) -> Result<usize> {
         context.write(|book| {
             let mut seen = after;
             for item in &items {
+                lost(book, gateway, seen, item)?;
                 record(book, gateway, item)?;
                 seen = seen.max(item.number);
             }
@@ -62,12 +64,42 @@ pub(crate) fn collect_to_the_end(
     manage.ask_agent(&Close)?;
     loop {
         let NewsPage { items, more } = manage.ask_agent(&NewsAfter { after })?;
-        context.write(|book| items.iter().try_for_each(|item| record(book, gateway, item)))?;
-        after = items.last().map_or(after, |item| item.number);
+        context.write(|book| {
+            items.iter().try_for_each(|item| {
+                lost(book, gateway, after, item)?;
+                after = item.number;
+                record(book, gateway, item)
+            })
+        })?;
         if !more {
             return Ok(());
         }
     }
+}
+
+/// A line in the place of what an agent had to drop before it was collected: the numbers show how much.
+fn lost(book: &Book<'_>, gateway: &str, seen: u64, next: &News) -> Result<()> {
+    let count = next.number.saturating_sub(seen + 1);
+    if count == 0 {
+        return Ok(());
+    }
+    book.put(&Session {
+        name: format!("{gateway} lost {} {}", next.at.as_millisecond(), next.number),
+        gateway: gateway.into(),
+        number: next.number,
+        device: "-".into(),
+        from_address: "-".into(),
+        inner: std::net::Ipv4Addr::UNSPECIFIED,
+        opened: next.at,
+        ended: Some(next.at),
+        reason: Some(match count {
+            1 => "a line of news before this is lost: there was no room for it".into(),
+            _ => format!("{count} lines of news before this are lost: there was no room for them"),
+        }),
+        received: 0,
+        sent: 0,
+        last_heard: None,
+    })
 }
 
 /// Brings one thing that an agent saw into the estate.
@@ -103,8 +135,8 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 book.put(&record)?;
             }
         }
-        NewsEvent::Ended { session, device, reason, words, received, sent, last_heard } => {
-            spend(book, device, item.at)?;
+        NewsEvent::Ended { session, identity, reason, words, received, sent, last_heard, .. } => {
+            spend(book, identity, item.at)?;
             if let Some(mut record) = book.get::<Session>(&format!("{gateway} {session}"))? {
                 record.ended = Some(item.at);
                 record.reason = Some(if words.is_empty() { reason.to_string() } else { format!("{reason}: {words}") });
@@ -114,7 +146,7 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 book.put(&record)?;
             }
         }
-        NewsEvent::Refused { device, from, reason } => {
+        NewsEvent::Refused { device, from, reason, times } => {
             book.put(&Session {
                 // The agent of a gateway that was moved counts from one again; the moment tells them apart.
                 name: format!("{gateway} refused {} {}", item.at.as_millisecond(), item.number),
@@ -125,7 +157,10 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 inner: std::net::Ipv4Addr::UNSPECIFIED,
                 opened: item.at,
                 ended: Some(item.at),
-                reason: Some(format!("refused: {reason}")),
+                reason: Some(match times {
+                    1 => format!("refused: {reason}"),
+                    _ => format!("refused {times} times: {reason}"),
+                }),
                 received: 0,
                 sent: 0,
                 last_heard: None,
@@ -214,9 +249,9 @@ pub fn end(context: &mut Context, device: &str, gateway: Option<&str>, words: &s
 }
 
 /// A credential that is good for one session has had it: its gateway keeps it out, and here it counts as revoked.
-fn spend(book: &Book<'_>, device: &str, at: jiff::Timestamp) -> Result<()> {
-    let once = find::live_of_device(book, device)?.into_iter().filter(|credential| credential.once);
-    for credential in once {
+fn spend(book: &Book<'_>, identity: &PublicKey, at: jiff::Timestamp) -> Result<()> {
+    let credential = book.find::<Credential>(&[("identity", identity.to_string().into())])?.pop();
+    if let Some(credential) = credential.filter(|credential| credential.once && credential.revoked.is_none()) {
         let credential = end::revoke_within(book, credential, "it was good for one session", at)?;
         book.note("credential revoke", &credential.name, "it was good for one session")?;
     }

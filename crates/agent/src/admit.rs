@@ -1,6 +1,6 @@
 //! Who may come in now, with which address; and who is in. Every kind of tunnel asks here and reports here.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -21,6 +21,7 @@ use yestrel_net::plane::Plane;
 use yestrel_net::seats::{Seat, Seats};
 
 use crate::keep::Keep;
+use crate::scribe::{Scribe, Tables};
 use crate::totals::Totals;
 
 /// An order in force.
@@ -67,38 +68,64 @@ impl Granted {
     }
 }
 
-/// What everybody in the agent shares.
+/// What everybody in the agent shares. Nobody who lets devices in or carries their packets waits for a disk here.
 pub struct Shared {
+    /// Orders and who the agent is: for whoever changes these, never for who lets devices in.
     pub(crate) keep: Mutex<Keep>,
+    /// What is seen, on its way to the disk.
+    pub(crate) scribe: Arc<Scribe>,
     /// Every revocation that was ever learned.
     pub(crate) revoked: Arc<RwLock<BTreeMap<String, Revoked>>>,
     in_force: RwLock<Option<Arc<InForce>>>,
     /// Who is connected.
     pub seats: Arc<Seats>,
+    /// When the credentials of who is connected end, with their sessions.
+    ends: Mutex<BTreeSet<(Timestamp, u64)>>,
     /// How inner traffic meets the site; `None` before the first order.
     pub(crate) plane: RwLock<Option<Arc<Plane>>>,
     /// Credentials that were good for one session and have had it.
     spent: RwLock<HashSet<PublicKey>>,
+    /// Those of them that are on their way to the disk: their packets wait for it.
+    spending: Mutex<HashSet<PublicKey>>,
     /// Addresses that were leased, by listener.
-    leases: Mutex<BTreeMap<String, Leases>>,
+    leases: Mutex<HashMap<String, Leases>>,
     /// What was counted since the agent began to run.
     pub(crate) totals: Mutex<Totals>,
 }
 
 impl Shared {
-    pub(crate) fn new(keep: Keep) -> yestrel_core::Result<Self> {
+    /// Begins with what the folder holds, and begins to keep what comes.
+    pub(crate) fn start(keep: Keep, tables: Tables, folder: &std::path::Path) -> yestrel_core::Result<Arc<Self>> {
         // Session numbers stay unique over restarts: they begin at the moment, in milliseconds.
         let first = Timestamp::now().as_millisecond() as u64 * 16;
-        Ok(Self {
+        let mut leases: HashMap<String, Leases> = HashMap::new();
+        for (listener, device, address) in tables.leases() {
+            leases.entry(listener.into()).or_default().set(device, address);
+        }
+        let spent = RwLock::new(tables.spent());
+        let shared = Arc::new(Self {
             revoked: keep.revoked(),
-            leases: Mutex::new(keep.leases()?),
-            spent: RwLock::new(keep.spent()?),
+            leases: Mutex::new(leases),
+            spent,
+            scribe: Arc::new(Scribe::new(folder, tables)?),
             keep: Mutex::new(keep),
             in_force: RwLock::default(),
             seats: Arc::new(Seats::new(first)),
+            ends: Mutex::default(),
             plane: RwLock::default(),
+            spending: Mutex::default(),
             totals: Mutex::default(),
-        })
+        });
+        let (scribe, weak) = (shared.scribe.clone(), Arc::downgrade(&shared));
+        let kept = move |identity: &PublicKey| {
+            if let Some(shared) = weak.upgrade() {
+                shared.spending.lock().remove(identity);
+                shared.seats.of_identity(identity).iter().for_each(|seat| shared.bound(seat));
+            }
+        };
+        let spawned = std::thread::Builder::new().name("scribe".into()).spawn(move || scribe.run(&kept));
+        spawned.map_err(|error| yestrel_core::Problem::failed("no thread to keep news").why(error.to_string()))?;
+        Ok(shared)
     }
 
     /// The order in force.
@@ -117,7 +144,11 @@ impl Shared {
     /// Says where a device's packets may go, by the order in force. Who is not let in any more goes nowhere.
     fn bound(&self, seat: &Seat) {
         let pools = self.in_force().map(|in_force| in_force.pools.clone()).unwrap_or_default();
-        let reach = self.decide(&seat.listener, Shown::Session(seat.identity));
+        let mut reach = self.decide(&seat.listener, Shown::Session(seat.identity));
+        if self.spending.lock().contains(&seat.identity) {
+            reach = Err(Refusal::plain(Reason::NotYet));
+        }
+        self.watch_until(seat, reach.as_ref().ok().and_then(|admission| admission.until));
         let (gateways, reach) = match &reach {
             Ok(admission) => {
                 let six = admission.pool6.as_ref().map(|pool6| gateway_address6(pool6).into());
@@ -163,18 +194,17 @@ impl Shared {
         // Who is connected counts only where somebody's idle lease would have to go.
         let connected = || {
             let seats = self.seats.all();
-            seats.iter().filter(|seat| seat.listener == listener).map(|seat| four(seat)).collect::<HashSet<_>>()
+            seats.iter().filter(|seat| seat.listener == listener).map(|seat| four(seat)).collect()
         };
         let before = own.of(&admission.device);
         let inner = own
-            .lease(&admission.device, &admission.pool, given, &connected())
+            .lease(&admission.device, &admission.pool, given, connected)
             .ok_or_else(|| Refusal::plain(Reason::PoolFull))?;
         if before != Some(inner) {
-            let all = leases.clone();
-            drop(leases);
-            if let Err(problem) = self.keep.lock().set_leases(&all) {
-                tracing::warn!("a leased address is not kept: {}", problem.line());
+            if let Some(before) = before {
+                self.scribe.leased(listener, before, None);
             }
+            self.scribe.leased(listener, inner, Some(&admission.device));
         }
         Ok(Granted { admission, inner, order, ipv6 })
     }
@@ -187,16 +217,15 @@ impl Shared {
         by_order.or_else(|| self.revoked.read().get(&identity.to_string()).map(|revoked| revoked.device.clone()))
     }
 
-    /// A device has come in: from here on packets find it. Gives what is to be noted.
-    #[must_use]
-    pub fn seat(&self, seat: Arc<Seat>) -> NewsEvent {
+    /// A device has come in: from here on packets find it.
+    pub fn seat(&self, seat: Arc<Seat>) {
         let inner = four(&seat);
         let in_force = self.in_force();
         let shown = Shown::Session(seat.identity);
         let admit = in_force.as_ref().and_then(|in_force| in_force.roll.find(&seat.listener, shown));
         let leased = admit.is_some_and(|admit| admit.address.is_none());
         tracing::info!(device = seat.device, from = %seat.from(), %inner, "session opened");
-        let event = NewsEvent::Opened {
+        self.note(NewsEvent::Opened {
             session: seat.number,
             device: seat.device.clone(),
             identity: seat.identity,
@@ -204,43 +233,34 @@ impl Shared {
             from: seat.from().to_string(),
             inner,
             leased,
-        };
+        });
+        self.scribe.live(seat.number, Some(live(&seat)));
         self.bound(&seat);
         self.seats.insert(seat);
-        event
     }
 
-    /// A connected device is somewhere else outside. Gives what is to be noted.
-    #[must_use]
-    pub fn moved(&self, session: u64, to: SocketAddr) -> Option<NewsEvent> {
-        let seat = self.seats.get(session)?;
-        seat.set_from(to);
-        tracing::info!(device = seat.device, %to, "session moved");
-        Some(NewsEvent::Moved { session, to: to.to_string() })
+    /// A connected device is somewhere else outside.
+    pub fn moved(&self, session: u64, to: SocketAddr) {
+        if let Some(seat) = self.seats.get(session) {
+            seat.set_from(to);
+            tracing::info!(device = seat.device, %to, "session moved");
+            self.note(NewsEvent::Moved { session, to: to.to_string() });
+        }
     }
 
-    /// A session is over. Gives what is to be noted.
-    #[must_use]
-    pub fn unseat(&self, session: u64, reason: Reason, words: &str) -> Option<NewsEvent> {
-        let seat = self.seats.remove(session)?;
+    /// A session is over.
+    pub fn unseat(&self, session: u64, reason: Reason, words: &str) {
+        let Some(seat) = self.seats.remove(session) else { return };
         tracing::info!(device = seat.device, reason = reason.word(), words, "session ended");
-        let live = live(&seat);
-        Some(NewsEvent::Ended {
-            session,
-            device: live.device,
-            reason,
-            words: words.into(),
-            received: live.received,
-            sent: live.sent,
-            last_heard: live.last_heard,
-        })
+        self.note(ended(live(&seat), reason, words));
+        self.scribe.live(session, None);
     }
 
-    /// Somebody was not let in. Gives what is to be noted.
-    #[must_use]
-    pub fn refused(&self, device: Option<String>, from: SocketAddr, reason: Reason) -> NewsEvent {
-        tracing::warn!(?device, %from, reason = reason.word(), "refused");
-        NewsEvent::Refused { device, from: from.to_string(), reason }
+    /// Somebody was not let in. `identity`: the credential, where it is one that the order or a revocation names.
+    pub fn refused(&self, identity: Option<PublicKey>, from: SocketAddr, reason: Reason) {
+        self.totals.lock().refused(reason);
+        let device = identity.and_then(|identity| self.device_of(&identity));
+        self.scribe.refused(identity, device, from, reason);
     }
 
     /// Whether a credential may still begin a session: one that is good for one session may not when it has had it.
@@ -254,7 +274,8 @@ impl Shared {
         Ok(())
     }
 
-    /// Whether a session that begins now is welcome; with it, a credential that is good for one session is spent.
+    /// Whether a session that begins now is welcome; with it, a credential that is good for one session is spent. Its packets go
+    /// nowhere until that is kept, or cannot be.
     ///
     /// # Errors
     /// The refusal: revoked or spent since it was let in.
@@ -263,24 +284,44 @@ impl Shared {
         if admission.sessions == Some(1) {
             self.unspent(&identity)?;
             self.spent.write().insert(identity);
+            self.spending.lock().insert(identity);
+            self.scribe.spent(identity);
         }
         Ok(())
     }
 
-    /// Notes what was seen; a full disk must not stop the tunnel.
+    /// Notes what was seen.
     pub fn note(&self, event: NewsEvent) {
         self.totals.lock().count(&event);
-        if let NewsEvent::Opened { identity, .. } = &event
-            && self.unspent(identity).is_err()
-        {
-            let spent = self.spent.read().clone();
-            if let Err(problem) = self.keep.lock().set_spent(&spent) {
-                tracing::error!("a used credential cannot be kept out after a restart: {}", problem.line());
-            }
+        self.scribe.note(event);
+    }
+
+    /// A session is looked at again when its credential ends.
+    pub(crate) fn watch_end(&self, seat: &Seat) {
+        let admission = self.decide(&seat.listener, Shown::Session(seat.identity)).ok();
+        self.watch_until(seat, admission.and_then(|admission| admission.until));
+    }
+
+    fn watch_until(&self, seat: &Seat, until: Option<Timestamp>) {
+        if let Some(until) = until {
+            self.ends.lock().insert((until, seat.number));
         }
-        if let Err(problem) = self.keep.lock().note(event) {
-            tracing::error!("news cannot be kept: {}", problem.line());
+    }
+
+    /// Keeps how far sessions have come that carried something since this was last done.
+    pub(crate) fn keep_live(&self) {
+        for seat in self.seats.take_marked() {
+            self.scribe.live(seat.number, Some(live(&seat)));
         }
+    }
+
+    /// Sessions whose credential has ended since they began. Costs by what has ended.
+    pub(crate) fn take_ended(&self, now: Timestamp) -> Vec<Arc<Seat>> {
+        let mut ends = self.ends.lock();
+        let later = ends.split_off(&(now, u64::MAX));
+        let due = std::mem::replace(&mut *ends, later);
+        drop(ends);
+        due.into_iter().filter_map(|(_, session)| self.seats.get(session)).collect()
     }
 
     /// Who is connected.
@@ -302,6 +343,7 @@ fn live(seat: &Seat) -> Live {
     Live {
         number: seat.number,
         device: seat.device.clone(),
+        identity: seat.identity,
         listener: seat.listener.clone(),
         from: seat.from().to_string(),
         inner: four(seat),
@@ -310,5 +352,19 @@ fn live(seat: &Seat) -> Live {
         sent: seat.counters.sent.load(Ordering::Relaxed),
         last_heard: clock::wall(seat.counters.last_heard()),
         software: seat.software.clone(),
+    }
+}
+
+/// What is to be noted of a session that is over.
+pub(crate) fn ended(live: Live, reason: Reason, words: &str) -> NewsEvent {
+    NewsEvent::Ended {
+        session: live.number,
+        device: live.device,
+        identity: live.identity,
+        reason,
+        words: words.into(),
+        received: live.received,
+        sent: live.sent,
+        last_heard: live.last_heard,
     }
 }

@@ -27,7 +27,7 @@ impl Agent {
     /// Keeps the key of a certificate that the next order names, beside that of the order that may be gone back to.
     pub(crate) fn certify(&self, private_key: &Secret) -> Result<()> {
         let _one = self.change.lock();
-        let keep = self.shared.keep.lock();
+        let mut keep = self.shared.keep.lock();
         if keep.identity()?.is_none() {
             return Err(Problem::refused("this agent belongs to no estate yet"));
         }
@@ -39,7 +39,8 @@ impl Agent {
         let mut keys = keep.certificate_keys()?;
         keys.retain(|key| key != private_key && in_force.as_ref().is_some_and(|one| is_key_of(key, one)));
         keys.push(private_key.clone());
-        keep.set_certificate_keys(&keys)
+        keep.set_certificate_keys(&keys);
+        Ok(())
     }
 }
 

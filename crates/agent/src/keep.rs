@@ -1,76 +1,119 @@
-//! What an agent keeps on disk: who it is, its last order, every revocation it ever learned, and its news.
+//! What an agent keeps on disk: who it is, its orders, every revocation it ever learned. What a full disk does not take is in force all
+//! the same, is said to be not kept, and is kept as soon as there is room.
 
-use std::collections::{BTreeMap, HashSet};
-use std::fs::{self, File, OpenOptions};
-use std::io::{BufRead as _, BufReader, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::{DirBuilderExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use parking_lot::RwLock;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
-use yestrel_core::admission::lease::Leases;
-use yestrel_core::exchange::agent::{Live, Publication};
-use yestrel_core::exchange::{News, NewsEvent};
+use yestrel_core::exchange::agent::Publication;
 use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::order::{Envelope, Revoked};
 use yestrel_core::{Problem, Result};
 use yestrel_host::folder::{BEFORE, Before, IDENTITY, Identity, read_in};
 use yestrel_net::files::{cannot, write_whole};
+use zeroize::Zeroizing;
 
+use crate::disk::Table;
+
+const ORDER: &str = "order.json";
 const HELD: &str = "held.json";
+const REVOKED: &str = "revoked.jsonl";
 const CERTIFICATE_KEY: &str = "certificate-keys.json";
 const PUBLISHED: &str = "published.json";
-const LEASES: &str = "leases.json";
-const SPENT: &str = "spent.json";
-
-/// News are answered in pages of this many.
-pub const PAGE: usize = 500;
 
 /// The folder of one agent.
 pub struct Keep {
     folder: PathBuf,
-    news: File,
-    newest: u64,
     revoked: Arc<RwLock<BTreeMap<String, Revoked>>>,
+    learned: Table<Revoked>,
+    /// The order that waits for its confirmation, as the file has it.
+    held: Option<Held>,
+    /// Files as they ought to be and are not yet.
+    unkept: BTreeMap<&'static str, Option<Zeroizing<Vec<u8>>>>,
+    /// Why they are not.
+    trouble: Option<String>,
 }
 
 impl Keep {
-    /// Opens an agent's folder, making it (mode 0700) if need be.
+    /// Opens an agent's folder, making it (mode 0700) if need be. It may stand on a full disk.
     ///
     /// # Errors
-    /// The folder cannot be written, or holds something damaged.
+    /// The folder cannot be made or read, is open to others, or holds something damaged.
     pub fn open(folder: &Path) -> Result<Self> {
         fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(cannot(folder))?;
-        use std::os::unix::fs::PermissionsExt as _;
         let mode = fs::metadata(folder).map_err(cannot(folder))?.permissions().mode() & 0o777;
         if mode & 0o077 != 0 {
             return Err(Problem::refused(format!("the agent's folder {} is open to others", folder.display()))
                 .why(format!("its mode is {mode:04o}; it holds the gateway's private key and must be 0700"))
                 .try_(format!("chmod 700 {}", folder.display())));
         }
-        let path = folder.join("news.jsonl");
-        let news = OpenOptions::new().append(true).create(true).mode(0o600).open(&path).map_err(cannot(&path))?;
-        let mut keep = Self { folder: folder.to_owned(), news, newest: 0, revoked: Arc::default() };
-        *keep.revoked.write() = keep.read("revoked.json")?.unwrap_or_default();
-        let items = keep.all_news()?;
-        keep.newest = items.last().map_or(0, |item| item.number);
-        // A line that a crash cut short would make the next one unreadable.
-        let text = fs::read(&path).map_err(cannot(&path))?;
-        if !text.is_empty() && !text.ends_with(b"\n") {
-            keep.news.write_all(b"\n").map_err(cannot(&path))?;
-        }
-        Ok(keep)
+        let path = folder.join(REVOKED);
+        let learned = Table::open(&path).map_err(cannot(&path))?;
+        let revoked = Arc::new(RwLock::new(learned.entries().clone()));
+        let held = read_in(folder, HELD)?;
+        Ok(Self { folder: folder.to_owned(), revoked, learned, held, unkept: BTreeMap::new(), trouble: None })
     }
 
     fn read<T: DeserializeOwned>(&self, name: &str) -> Result<Option<T>> {
-        read_in(&self.folder, name)
+        match self.unkept.get(name) {
+            Some(Some(bytes)) => serde_json::from_slice(bytes)
+                .map(Some)
+                .map_err(|error| Problem::failed(format!("{name} in memory is damaged")).why(error.to_string())),
+            Some(None) => Ok(None),
+            None => read_in(&self.folder, name),
+        }
     }
 
-    fn write<T: Serialize>(&self, name: &str, value: &T) -> Result<()> {
-        let bytes = zeroize::Zeroizing::new(serde_json::to_vec(value).unwrap_or_default());
-        write_whole(&self.folder.join(name), &bytes)
+    /// Keeps what is only good if it is kept.
+    fn write<T: Serialize>(&mut self, name: &'static str, value: &T) -> Result<()> {
+        let bytes = Zeroizing::new(serde_json::to_vec(value).unwrap_or_default());
+        write_whole(&self.folder.join(name), &bytes)?;
+        self.unkept.remove(name);
+        Ok(())
+    }
+
+    /// Keeps what is in force whether it is kept or not.
+    fn put<T: Serialize>(&mut self, name: &'static str, value: Option<&T>) {
+        let bytes = value.map(|value| Zeroizing::new(serde_json::to_vec(value).unwrap_or_default()));
+        if let Err(problem) = set(&self.folder.join(name), bytes.as_ref()) {
+            tracing::error!("it is in force and not kept: {}", problem.line());
+            self.trouble = Some(problem.line());
+            self.unkept.insert(name, bytes);
+        } else {
+            self.unkept.remove(name);
+        }
+    }
+
+    /// Why something that is in force is not kept: a crash or a reboot would lose it.
+    #[must_use]
+    pub fn unkept(&self) -> Option<String> {
+        self.trouble.clone().filter(|_| !self.unkept.is_empty() || !self.learned.is_kept())
+    }
+
+    /// Tries again what is not kept yet; costs nothing where everything is.
+    pub fn try_again(&mut self) {
+        if self.unkept.is_empty() && self.learned.is_kept() {
+            return;
+        }
+        let (folder, trouble) = (&self.folder, &mut self.trouble);
+        self.unkept.retain(|name, bytes| match set(&folder.join(name), bytes.as_ref()) {
+            Ok(()) => false,
+            Err(problem) => {
+                *trouble = Some(problem.line());
+                true
+            }
+        });
+        if let Err(error) = self.learned.keep() {
+            self.trouble = Some(cannot(&self.folder.join(REVOKED))(error).line());
+        }
+        if self.unkept().is_none() {
+            tracing::info!("everything that is in force is kept now");
+        }
     }
 
     /// Who the agent is, once adopted.
@@ -85,8 +128,13 @@ impl Keep {
     ///
     /// # Errors
     /// As [`write_whole`].
-    pub fn set_identity(&self, identity: &Identity) -> Result<()> {
+    pub fn set_identity(&mut self, identity: &Identity) -> Result<()> {
         self.write(IDENTITY, identity)
+    }
+
+    /// Obeys the estate's new key from now on.
+    pub fn follow(&mut self, identity: &Identity) {
+        self.put(IDENTITY, Some(identity));
     }
 
     /// The order in force.
@@ -94,37 +142,26 @@ impl Keep {
     /// # Errors
     /// The file is damaged.
     pub fn order(&self) -> Result<Option<Envelope>> {
-        self.read("order.json")
+        self.read(ORDER)
     }
 
     /// Keeps the order in force.
-    ///
-    /// # Errors
-    /// As [`write_whole`].
-    pub fn set_order(&self, envelope: &Envelope) -> Result<()> {
-        self.write("order.json", envelope)
+    pub fn set_order(&mut self, envelope: &Envelope) {
+        self.put(ORDER, Some(envelope));
     }
 
     /// The order that waits for its confirmation, and until when.
-    ///
-    /// # Errors
-    /// The file is damaged.
-    pub fn held(&self) -> Result<Option<Held>> {
-        self.read(HELD)
+    #[must_use]
+    pub fn held(&self) -> Option<&Held> {
+        self.held.as_ref()
     }
 
-    /// Keeps an order that waits for its confirmation, or that none does.
-    ///
-    /// # Errors
-    /// As [`write_whole`].
-    pub fn set_held(&self, held: Option<&Held>) -> Result<()> {
-        match held {
-            Some(held) => self.write(HELD, held),
-            None => match fs::remove_file(self.folder.join(HELD)) {
-                Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(cannot(&self.folder)(error)),
-                _ => Ok(()),
-            },
+    /// Keeps an order that waits for its confirmation, or that none does. One that is not kept is undone by a crash as well.
+    pub fn set_held(&mut self, held: Option<Held>) {
+        if held.is_some() || self.held.is_some() {
+            self.put(HELD, held.as_ref());
         }
+        self.held = held;
     }
 
     /// Every revocation ever learned: to be asked without waiting for anything that is being kept.
@@ -133,112 +170,25 @@ impl Keep {
         self.revoked.clone()
     }
 
-    /// Learns revocations. What is known stays, whatever comes.
-    ///
-    /// # Errors
-    /// As [`write_whole`].
-    pub fn learn(&mut self, more: &BTreeMap<String, Revoked>) -> Result<()> {
-        let all = {
+    /// Learns revocations. What is known stays, whatever comes. Gives those that were new.
+    pub fn learn(&mut self, more: &BTreeMap<String, Revoked>) -> Vec<PublicKey> {
+        let mut new = Vec::new();
+        {
             let mut all = self.revoked.write();
-            let before = all.len();
             for (key, revoked) in more {
-                all.entry(key.clone()).or_insert_with(|| revoked.clone());
+                if let std::collections::btree_map::Entry::Vacant(vacant) = all.entry(key.clone()) {
+                    vacant.insert(revoked.clone());
+                    self.learned.set(key.clone(), Some(revoked.clone()));
+                    new.extend(key.parse::<PublicKey>());
+                }
             }
-            if all.len() == before {
-                return Ok(());
-            }
-            all.clone()
-        };
-        self.write("revoked.json", &all)
-    }
-
-    /// Notes something that was seen.
-    ///
-    /// # Errors
-    /// The disk is full or read-only.
-    pub fn note(&mut self, event: NewsEvent) -> Result<()> {
-        let item = News { number: self.newest + 1, at: jiff::Timestamp::now(), event };
-        let mut line = serde_json::to_vec(&item).unwrap_or_default();
-        line.push(b'\n');
-        let path = self.folder.join("news.jsonl");
-        self.news.write_all(&line).and_then(|()| self.news.sync_data()).map_err(cannot(&path))?;
-        self.newest += 1;
-        Ok(())
-    }
-
-    /// The number of the newest news.
-    #[must_use]
-    pub fn newest(&self) -> u64 {
-        self.newest
-    }
-
-    fn all_news(&self) -> Result<Vec<News>> {
-        let path = self.folder.join("news.jsonl");
-        let file = File::open(&path).map_err(cannot(&path))?;
-        Ok(BufReader::new(file)
-            .split(b'\n')
-            .map_while(std::io::Result::ok)
-            .filter_map(|line| serde_json::from_slice(&line).ok())
-            .collect())
-    }
-
-    /// News after the one with this number, at most a page, and whether there are more.
-    ///
-    /// # Errors
-    /// The file cannot be read.
-    pub fn news_after(&self, number: u64) -> Result<(Vec<News>, bool)> {
-        let mut items: Vec<_> = self.all_news()?.into_iter().filter(|item| item.number > number).collect();
-        let more = items.len() > PAGE;
-        items.truncate(PAGE);
-        Ok((items, more))
-    }
-
-    /// Keeps who is connected, so that a crash does not lose how far they had come.
-    ///
-    /// # Errors
-    /// As [`write_whole`].
-    pub fn set_live(&self, live: &[Live]) -> Result<()> {
-        self.write("live.json", &live)
-    }
-
-    /// Who was connected when [`Keep::set_live`] was last called.
-    ///
-    /// # Errors
-    /// The file is damaged.
-    pub fn live(&self) -> Result<Vec<Live>> {
-        Ok(self.read("live.json")?.unwrap_or_default())
-    }
-
-    /// Which inner addresses were leased, by listener.
-    ///
-    /// # Errors
-    /// The file is damaged.
-    pub fn leases(&self) -> Result<BTreeMap<String, Leases>> {
-        Ok(self.read(LEASES)?.unwrap_or_default())
-    }
-
-    /// Keeps which inner addresses were leased.
-    ///
-    /// # Errors
-    /// As [`write_whole`].
-    pub fn set_leases(&self, leases: &BTreeMap<String, Leases>) -> Result<()> {
-        self.write(LEASES, leases)
-    }
-
-    /// Which credentials were good for one session and have had it.
-    ///
-    /// # Errors
-    /// The file is damaged.
-    pub fn spent(&self) -> Result<HashSet<PublicKey>> {
-        Ok(self.read(SPENT)?.unwrap_or_default())
-    }
-
-    /// Keeps which credentials were good for one session and have had it.
-    ///
-    /// # Errors
-    /// As [`write_whole`].
-    pub fn set_spent(&self, spent: &HashSet<PublicKey>) -> Result<()> {
-        self.write(SPENT, spent)
+        }
+        if let Err(error) = self.learned.keep() {
+            let problem = cannot(&self.folder.join(REVOKED))(error);
+            tracing::error!("revocations are in force and not kept: {}", problem.line());
+            self.trouble = Some(problem.line());
+        }
+        new
     }
 
     /// What the system was like before the agent changed it.
@@ -252,9 +202,12 @@ impl Keep {
     /// Keeps what the system was like; the first time counts.
     ///
     /// # Errors
-    /// As [`write_whole`].
-    pub fn set_before(&self, before: &Before) -> Result<()> {
-        if self.before()?.is_some() { Ok(()) } else { self.write(BEFORE, before) }
+    /// The file is damaged.
+    pub fn set_before(&mut self, before: &Before) -> Result<()> {
+        if self.before()?.is_none() {
+            self.put(BEFORE, Some(before));
+        }
+        Ok(())
     }
 
     /// Private keys (PKCS#8) of certificates that orders name: that of the order in force, and that of the next.
@@ -266,11 +219,8 @@ impl Keep {
     }
 
     /// Keeps the private keys of certificates.
-    ///
-    /// # Errors
-    /// As [`write_whole`].
-    pub fn set_certificate_keys(&self, keys: &[Secret]) -> Result<()> {
-        self.write(CERTIFICATE_KEY, &keys)
+    pub fn set_certificate_keys(&mut self, keys: &[Secret]) {
+        self.put(CERTIFICATE_KEY, Some(&keys));
     }
 
     /// What is published.
@@ -282,38 +232,31 @@ impl Keep {
     }
 
     /// Keeps what is published.
-    ///
-    /// # Errors
-    /// As [`write_whole`].
-    pub fn set_published(&self, publications: &[Publication]) -> Result<()> {
-        self.write(PUBLISHED, &publications)
+    pub fn set_published(&mut self, publications: &[Publication]) {
+        self.put(PUBLISHED, Some(&publications));
     }
 
     /// Forgets everything.
     ///
     /// # Errors
     /// A file cannot be removed.
-    pub fn forget(&self) -> Result<()> {
-        for name in [
-            IDENTITY,
-            "order.json",
-            HELD,
-            "revoked.json",
-            "news.jsonl",
-            "live.json",
-            BEFORE,
-            CERTIFICATE_KEY,
-            PUBLISHED,
-            LEASES,
-            SPENT,
-        ] {
-            let path = self.folder.join(name);
-            match fs::remove_file(&path) {
-                Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(cannot(&path)(error)),
-                _ => {}
-            }
-        }
-        Ok(())
+    pub fn forget(&mut self) -> Result<()> {
+        self.unkept.clear();
+        self.learned.forget().map_err(cannot(&self.folder.join(REVOKED)))?;
+        [IDENTITY, ORDER, HELD, BEFORE, CERTIFICATE_KEY, PUBLISHED]
+            .into_iter()
+            .try_for_each(|name| set(&self.folder.join(name), None))
+    }
+}
+
+/// Writes a file whole, or removes it.
+fn set(path: &Path, bytes: Option<&Zeroizing<Vec<u8>>>) -> Result<()> {
+    match bytes {
+        Some(bytes) => write_whole(path, bytes),
+        None => match fs::remove_file(path) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(cannot(path)(error)),
+            _ => Ok(()),
+        },
     }
 }
 
@@ -337,31 +280,37 @@ mod tests {
         let temporary = tempfile::tempdir().unwrap();
         let folder = temporary.path().join("agent");
         let mut keep = Keep::open(&folder).unwrap();
-        keep.learn(&revoked("lost")).unwrap();
-        keep.learn(&revoked("found again")).unwrap();
-        keep.learn(&BTreeMap::new()).unwrap();
+        keep.learn(&revoked("lost"));
+        keep.learn(&revoked("found again"));
+        keep.learn(&BTreeMap::new());
         assert_eq!(*Keep::open(&folder).unwrap().revoked().read(), revoked("lost"));
     }
 
     #[test]
-    fn news_survive_and_keep_their_numbers_even_after_a_cut_line() {
+    fn what_a_disk_does_not_take_is_true_all_the_same_and_kept_later() {
         let temporary = tempfile::tempdir().unwrap();
         let folder = temporary.path().join("agent");
-        let started = || NewsEvent::Started { version: "1".into() };
-        {
-            let mut keep = Keep::open(&folder).unwrap();
-            for _ in 0..PAGE + 3 {
-                keep.note(started()).unwrap();
-            }
-        }
-        let path = folder.join("news.jsonl");
-        let mut file = OpenOptions::new().append(true).open(&path).unwrap();
-        file.write_all(b"{\"number\":9999,\"at\":\"20").unwrap();
         let mut keep = Keep::open(&folder).unwrap();
-        keep.note(started()).unwrap();
-        let (page, more) = keep.news_after(2).unwrap();
-        assert_eq!((page.len(), more, page[0].number), (PAGE, true, 3));
-        let (rest, more) = keep.news_after(page.last().unwrap().number).unwrap();
-        assert_eq!((rest.len(), more, rest[1].number), (2, false, PAGE as u64 + 4));
+        let before = Before { forwarding: true, forwarding6: false };
+        // A folder of the file's name takes its place.
+        let (file, in_the_way) = (folder.join(BEFORE), folder.join(REVOKED));
+        fs::create_dir_all(file.join("x")).unwrap();
+        fs::create_dir_all(in_the_way.join("x")).unwrap();
+        keep.put(BEFORE, Some(&before));
+        keep.learn(&revoked("lost"));
+        assert!(keep.unkept().is_some());
+        assert!(keep.before().unwrap().unwrap().forwarding);
+        assert_eq!(*keep.revoked().read(), revoked("lost"));
+        keep.try_again();
+        assert!(keep.unkept().is_some());
+        fs::remove_dir_all(&file).unwrap();
+        keep.try_again();
+        assert!(keep.unkept().is_some_and(|why| why.contains(REVOKED)));
+        fs::remove_dir_all(&in_the_way).unwrap();
+        keep.try_again();
+        assert_eq!(keep.unkept(), None);
+        let again = Keep::open(&folder).unwrap();
+        assert!(again.before().unwrap().unwrap().forwarding);
+        assert_eq!(*again.revoked().read(), revoked("lost"));
     }
 }

@@ -6,7 +6,10 @@
 //! | `admit` | who may come in now, with which address; who is in |
 //! | `switch` | carries orders out: prepares, switches, holds, goes back |
 //! | `certificate` | the gateway's own certificate and its key |
-//! | `keep` | what the agent keeps on disk |
+//! | `keep` | who it is, its orders, revocations, on disk |
+//! | `scribe` | what is seen, on its way to the disk |
+//! | `news` | the news there |
+//! | `disk` | files that grow |
 //! | `log` | its own log |
 //! | `totals` | what it counted |
 //! | `metrics` | what it measures, as text |
@@ -15,11 +18,14 @@
 
 pub mod admit;
 mod certificate;
+mod disk;
 pub mod keep;
 pub mod log;
 mod metrics;
+mod news;
 mod publish;
 pub mod run;
+mod scribe;
 mod switch;
 mod totals;
 pub mod tunnels;

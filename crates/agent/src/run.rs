@@ -10,7 +10,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use parking_lot::Mutex;
 use yestrel_core::admission::{Reason, Shown};
-use yestrel_core::exchange::agent::{AgentStatus, Ask, Live, NewsPage, Publication, Standing};
+use yestrel_core::exchange::agent::{AgentStatus, Ask, Publication, Standing};
 use yestrel_core::exchange::{Answered, NewsEvent};
 use yestrel_core::findings::Plane as PlaneKind;
 use yestrel_core::keys::KeyPair;
@@ -18,10 +18,12 @@ use yestrel_core::order::Content;
 use yestrel_core::{Problem, Result, VERSION};
 use yestrel_host::folder::{self, Identity};
 use yestrel_host::{probe, upgrade};
+use yestrel_net::seats::Seat;
 use yestrel_net::{control, plane};
 
-use crate::admit::Shared;
+use crate::admit::{Shared, ended};
 use crate::keep::Keep;
+use crate::scribe::Tables;
 use crate::tunnels::{self, Kind, Tunnel};
 use crate::{metrics, publish};
 
@@ -74,33 +76,29 @@ impl Agent {
     /// The folder cannot be used. An order that cannot be carried out yet is tried again.
     pub fn start(options: Options) -> Result<Arc<Self>> {
         let mut keep = Keep::open(&options.folder)?;
-        let before: Vec<_> = keep.live()?;
-        if keep.identity()?.is_some() {
-            keep.note(NewsEvent::Started { version: VERSION.into() })?;
-        }
-        for live in before {
-            keep.note(NewsEvent::Ended {
-                session: live.number,
-                device: live.device,
-                reason: Reason::AgentStopped,
-                words: "the agent stopped without saying goodbye; bytes as of its last note".into(),
-                received: live.received,
-                sent: live.sent,
-                last_heard: live.last_heard,
-            })?;
-        }
-        keep.set_live(&[])?;
+        let mut tables = Tables::open(&options.folder)?;
+        let before = tables.take_live();
+        let adopted = keep.identity()?.is_some();
         // An order that nobody confirmed before a crash or a reboot has had its chance.
-        if let Some(held) = keep.held()? {
-            let order = held.envelope.read().map_or(0, |order| order.number);
-            keep.set_held(None)?;
+        let undone = keep.held().map(|held| held.envelope.read().map_or(0, |order| order.number));
+        if let Some(order) = undone {
+            keep.set_held(None);
             if keep.order()?.is_none() {
                 plane::take_back(keep.before()?.map(|before| before.forwarded()))?;
             }
-            keep.note(NewsEvent::Undone { order })?;
             tracing::warn!(order, "the agent began anew before the order was confirmed; it is undone");
         }
-        let shared = Arc::new(Shared::new(keep)?);
+        let shared = Shared::start(keep, tables, &options.folder)?;
+        if adopted {
+            shared.note(NewsEvent::Started { version: VERSION.into() });
+        }
+        for live in before {
+            let words = "the agent stopped without saying goodbye; bytes as of its last note";
+            shared.note(ended(live, Reason::AgentStopped, words));
+        }
+        if let Some(order) = undone {
+            shared.note(NewsEvent::Undone { order });
+        }
         let agent = Arc::new(Self {
             shared,
             options,
@@ -148,7 +146,7 @@ impl Agent {
         for listener in agent.listeners.lock().values() {
             listener.close();
         }
-        let _ = agent.shared.keep.lock().set_live(&[]);
+        agent.shared.scribe.stop(Duration::from_secs(5));
         let _ = std::fs::remove_file(socket);
         Ok(())
     }
@@ -156,26 +154,16 @@ impl Agent {
     /// Carries out the last order, and again until it works; notes who is connected.
     fn spawn_housekeeping(self: Arc<Self>) {
         let spawned = std::thread::Builder::new().name("housekeeping".into()).spawn(move || {
-            let mut live = Vec::new();
             loop {
                 if self.shared.in_force().is_none()
                     && let Err(problem) = self.resume()
                 {
                     tracing::warn!("the last order is not in force yet: {}", problem.line());
                 }
-                let now = self.shared.live();
-                let same = |a: &Vec<Live>, b: &Vec<Live>| {
-                    a.len() == b.len()
-                        && a.iter()
-                            .zip(b)
-                            .all(|(a, b)| (a.number, a.received, a.sent) == (b.number, b.received, b.sent))
-                };
-                if !same(&now, &live) {
-                    let _ = self.shared.keep.lock().set_live(&now);
-                    live = now;
-                }
+                self.shared.keep_live();
                 // Sessions whose credential has expired since they began.
-                self.end_the_unwelcome();
+                self.end_those_unwelcome(self.shared.take_ended(Timestamp::now()));
+                self.shared.keep.lock().try_again();
                 if let Err(problem) = self.undo_if_unconfirmed() {
                     tracing::error!("an order that nobody confirmed cannot be undone yet: {}", problem.line());
                 }
@@ -222,8 +210,8 @@ impl Agent {
             Ask::Carry(q) => Answered::to(&q, self.carry(&q.envelope, q.hold)),
             Ask::Confirm(q) => Answered::to(&q, self.confirm(&q.hash)),
             Ask::NewsAfter(q) => {
-                let page = self.shared.keep.lock().news_after(q.after);
-                Answered::to(&q, page.map(|(items, more)| NewsPage { items, more }))
+                let page = self.shared.scribe.news_after(q.after);
+                Answered::to(&q, page)
             }
             Ask::Sessions(q) => Answered::to(&q, Ok(self.shared.live())),
             Ask::EndSessions(q) => Answered::to(&q, Ok(self.end(&q.device, &q.words))),
@@ -268,9 +256,10 @@ impl Agent {
             plane,
             revoked: self.shared.revoked.read().len() as u64,
             listeners,
-            newest: keep.newest(),
+            newest: self.shared.scribe.newest(),
             program: self.program(),
-            held: keep.held()?.map(|held| held.until),
+            held: keep.held().map(|held| held.until),
+            unkept: keep.unkept().or_else(|| self.shared.scribe.trouble()),
             published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),
             estate_key,
             recovery_key,
@@ -284,7 +273,7 @@ impl Agent {
 
     fn adopt(&self, mut identity: Identity) -> Result<()> {
         let _one = self.change.lock();
-        let keep = self.shared.keep.lock();
+        let mut keep = self.shared.keep.lock();
         if let Some(own) = keep.identity()? {
             if (&own.estate, own.estate_key, &own.gateway) != (&identity.estate, identity.estate_key, &identity.gateway)
             {
@@ -309,7 +298,7 @@ impl Agent {
         let order = in_force.as_ref().and_then(|in_force| in_force.roll.content().publish.as_ref());
         let before = self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default();
         publish::check(publications, order, &before)?;
-        self.shared.keep.lock().set_published(publications)?;
+        self.shared.keep.lock().set_published(publications);
         if let (Some(publisher), Some(order)) = (&*self.publisher.lock(), order) {
             publisher.fill(order, publications);
         }
@@ -354,27 +343,29 @@ impl Agent {
 
     /// Ends the sessions of everybody who would not be let in now.
     pub(crate) fn end_the_unwelcome(&self) -> u64 {
+        self.end_those_unwelcome(self.shared.seats.all())
+    }
+
+    /// Ends those of the sessions whose device would not be let in now.
+    pub(crate) fn end_those_unwelcome(&self, seats: Vec<Arc<Seat>>) -> u64 {
         let mut ended = 0;
-        for seat in self.shared.seats.all() {
-            if let Err(refusal) = self.shared.decide(&seat.listener, Shown::Session(seat.identity)) {
-                let listener = self.listeners.lock().get(&seat.listener).cloned();
-                if listener.is_some_and(|listener| listener.end(&seat, refusal.reason, &refusal.words)) {
-                    ended += 1;
-                }
+        for seat in seats {
+            match self.shared.decide(&seat.listener, Shown::Session(seat.identity)) {
+                Ok(_) => self.shared.watch_end(&seat),
+                Err(refusal) => ended += u64::from(self.end_one(&seat, refusal.reason, &refusal.words)),
             }
         }
         ended
     }
 
+    fn end_one(&self, seat: &Seat, reason: Reason, words: &str) -> bool {
+        let listener = self.listeners.lock().get(&seat.listener).cloned();
+        listener.is_some_and(|listener| listener.end(seat, reason, words))
+    }
+
     fn end(&self, device: &str, words: &str) -> u64 {
-        let mut ended = 0;
-        for seat in self.shared.seats.all().into_iter().filter(|seat| seat.device == device) {
-            let listener = self.listeners.lock().get(&seat.listener).cloned();
-            if listener.is_some_and(|listener| listener.end(&seat, Reason::Administrator, words)) {
-                ended += 1;
-            }
-        }
-        ended
+        let seats = self.shared.seats.of_device(device);
+        seats.iter().map(|seat| u64::from(self.end_one(seat, Reason::Administrator, words))).sum()
     }
 
     /// Takes back whatever an order has changed on the machine.
@@ -411,6 +402,7 @@ impl Agent {
         let _one = self.change.lock();
         self.undo_everything()?;
         self.shared.keep.lock().forget()?;
+        self.shared.scribe.forget()?;
         tracing::info!("retired");
         self.stop.store(true, Ordering::Relaxed);
         Ok(())

@@ -32,12 +32,13 @@ impl Agent {
         }
         // Revocations are learned from anything that the estate signed, whatever becomes of the rest: also outside of
         // what is undone later.
-        self.shared.keep.lock().learn(&order.content.revoked)?;
-        let mut ended = self.end_the_unwelcome();
+        let learned = self.shared.keep.lock().learn(&order.content.revoked);
+        let seats = learned.iter().flat_map(|identity| self.shared.seats.of_identity(identity)).collect();
+        let mut ended = self.end_those_unwelcome(seats);
         let hash = envelope.hash();
         let (held, confirmed) = {
             let keep = self.shared.keep.lock();
-            (keep.held()?, keep.order()?)
+            (keep.held().cloned(), keep.order()?)
         };
         let current = held.as_ref().map(|held| held.envelope.clone()).or_else(|| confirmed.clone());
         let current = current.map(|envelope| Ok::<_, Problem>((envelope.read()?, envelope.hash()))).transpose()?;
@@ -46,11 +47,11 @@ impl Agent {
         let number = order.number;
         // From here on the estate's new key counts, whatever becomes of the rest.
         if let Some(successor) = order.successor.filter(|successor| *successor != identity.estate_key) {
-            self.shared.keep.lock().set_identity(&Identity {
+            self.shared.keep.lock().follow(&Identity {
                 estate_key: successor,
                 previous_key: Some(identity.estate_key),
                 ..identity.clone()
-            })?;
+            });
             tracing::info!("the estate has a new key");
         }
         let mut until = held.filter(|held| held.envelope.hash() == hash).map(|held| held.until);
@@ -62,34 +63,41 @@ impl Agent {
             let mut keep = self.shared.keep.lock();
             if touches && hold > 0 {
                 let end = Timestamp::now() + jiff::SignedDuration::from_secs(i64::from(hold));
-                keep.set_held(Some(&Held { envelope: envelope.clone(), until: end }))?;
+                keep.set_held(Some(Held { envelope: envelope.clone(), until: end }));
                 until = Some(end);
             } else {
-                keep.set_order(envelope)?;
-                keep.set_held(None)?;
+                keep.set_order(envelope);
+                keep.set_held(None);
             }
-            keep.note(NewsEvent::Carried { order: number })?;
             drop(keep);
+            self.shared.note(NewsEvent::Carried { order: number });
             ended += self.end_the_unwelcome();
             tracing::info!(order = number, ended, held = until.is_some(), "order carried out");
         }
-        Ok(Receipt { number, hash, at: Timestamp::now(), ended, held: until })
+        let unkept = self.shared.keep.lock().unkept();
+        Ok(Receipt { number, hash, at: Timestamp::now(), ended, held: until, unkept })
     }
 
     /// Keeps an order that was held.
     pub(crate) fn confirm(&self, hash: &str) -> Result<Receipt> {
         let _one = self.change.lock();
-        let held = self.shared.keep.lock().held()?;
-        if let Some(held) = held.filter(|held| held.envelope.hash() == hash) {
-            let keep = self.shared.keep.lock();
-            keep.set_order(&held.envelope)?;
-            keep.set_held(None)?;
+        let mut keep = self.shared.keep.lock();
+        if let Some(held) = keep.held().filter(|held| held.envelope.hash() == hash).cloned() {
+            keep.set_order(&held.envelope);
+            keep.set_held(None);
             tracing::info!("order confirmed");
         }
+        let unkept = keep.unkept();
+        drop(keep);
         match self.shared.in_force().filter(|in_force| in_force.hash == hash) {
-            Some(in_force) => {
-                Ok(Receipt { number: in_force.number, hash: hash.into(), at: Timestamp::now(), ended: 0, held: None })
-            }
+            Some(in_force) => Ok(Receipt {
+                number: in_force.number,
+                hash: hash.into(),
+                at: Timestamp::now(),
+                ended: 0,
+                held: None,
+                unkept,
+            }),
             None => Err(Problem::refused("the order is not in force any more")
                 .why("nobody confirmed it in time, so the one before is in force again")
                 .try_("yestrel rollout   again")),
@@ -99,13 +107,13 @@ impl Agent {
     /// Goes back to the order before when nobody has confirmed the one in force in time.
     pub(crate) fn undo_if_unconfirmed(&self) -> Result<()> {
         let due = |held: &Held| held.until <= Timestamp::now();
-        if !self.shared.keep.lock().held()?.as_ref().is_some_and(due) {
+        if !self.shared.keep.lock().held().is_some_and(due) {
             return Ok(());
         }
         let _one = self.change.lock();
         let (held, before, identity) = {
             let keep = self.shared.keep.lock();
-            (keep.held()?.filter(due), keep.order()?, keep.identity()?)
+            (keep.held().filter(|held| due(held)).cloned(), keep.order()?, keep.identity()?)
         };
         let (Some(held), Some(identity)) = (held, identity) else { return Ok(()) };
         match before {
@@ -116,7 +124,7 @@ impl Agent {
             None => self.undo_everything()?,
         }
         let order = held.envelope.read().map_or(0, |order| order.number);
-        self.shared.keep.lock().set_held(None)?;
+        self.shared.keep.lock().set_held(None);
         self.shared.note(NewsEvent::Undone { order });
         tracing::warn!(order, "nobody confirmed the order over a new connection; it is undone");
         self.end_the_unwelcome();

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use yestrel_core::admission::Reason;
 use yestrel_core::exchange::NewsEvent;
 
 /// What was counted since the agent began to run.
@@ -18,10 +19,13 @@ pub(crate) struct Totals {
 }
 
 impl Totals {
+    pub fn refused(&mut self, reason: Reason) {
+        *self.refused.entry(reason.to_string()).or_default() += 1;
+    }
+
     pub fn count(&mut self, event: &NewsEvent) {
         match event {
             NewsEvent::Opened { .. } => self.opened += 1,
-            NewsEvent::Refused { reason, .. } => *self.refused.entry(reason.to_string()).or_default() += 1,
             NewsEvent::Ended { reason, received, sent, .. } => {
                 *self.ended.entry(reason.to_string()).or_default() += 1;
                 self.received += received;

@@ -116,6 +116,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ("since", status.since.into()),
                 ("listeners", list(&listeners)),
                 ("revoked keys", status.revoked.into()),
+                ("in force but not kept", status.unkept.into()),
             ]);
             Ok(())
         }

@@ -252,6 +252,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                         ),
                         ("order at agent", status.order.into()),
                         ("unconfirmed until", status.held.into()),
+                        (
+                            "in force but not kept",
+                            status.unkept.clone().map_or(Cell::Missing, |why| Cell::State(Grade::Bad, why)),
+                        ),
                         ("carries by", plane.into()),
                         ("revoked keys", status.revoked.into()),
                     ]);

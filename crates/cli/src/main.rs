@@ -253,11 +253,15 @@ fn main() -> ExitCode {
         Command::Agent(command) => agent::log(command),
         _ => None,
     };
-    match log_file {
+    match log_file.clone() {
         Some(file) => log.with_writer(move || file.clone()).init(),
         None => log.with_writer(std::io::stderr).init(),
     }
-    match run(cli) {
+    let ran = run(cli);
+    if let Some(file) = log_file {
+        file.settle(std::time::Duration::from_secs(2));
+    }
+    match ran {
         Ok(()) => ExitCode::SUCCESS,
         Err(problem) => complain(&problem),
     }

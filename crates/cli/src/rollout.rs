@@ -129,8 +129,13 @@ fn show_plans(output: Output, plans: &[Plan]) {
 fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
     let mut table = Table::new(&["gateway", "order", "state", "sessions ended", "why"], "");
     for outcome in outcomes {
-        let grade = if outcome.problem.is_some() { Grade::Bad } else { Grade::Good };
-        let why = outcome.problem.as_ref().map(Problem::line);
+        let grade = match outcome {
+            Outcome { problem: Some(_), .. } => Grade::Bad,
+            Outcome { unkept: Some(_), .. } => Grade::Poor,
+            _ => Grade::Good,
+        };
+        let unkept = |why: &String| format!("until there is room a restart brings the order before back: {why}");
+        let why = outcome.problem.as_ref().map(Problem::line).or_else(|| outcome.unkept.as_ref().map(unkept));
         let mut state = outcome.state.word().to_owned();
         match (outcome.installed, outcome.upgrade_at) {
             (Some(_), Some(at)) => state.push_str(&format!(", agent to be upgraded from {}", yestrel_core::moment(at))),
@@ -141,6 +146,9 @@ fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
         }
         if outcome.confirmed {
             state.push_str(", confirmed over a new connection");
+        }
+        if outcome.unkept.is_some() {
+            state.push_str(", in force but not kept");
         }
         table.row(vec![
             (&outcome.gateway).into(),
@@ -155,7 +163,13 @@ fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
     }
     let failed: Vec<_> = outcomes.iter().filter(|outcome| outcome.problem.is_some()).collect();
     if failed.is_empty() {
-        return Ok(());
+        let unkept: Vec<_> = outcomes.iter().filter(|outcome| outcome.unkept.is_some()).collect();
+        let Some(why) = unkept.iter().find_map(|outcome| outcome.unkept.as_ref()) else { return Ok(()) };
+        let names: Vec<_> = unkept.iter().map(|outcome| outcome.gateway.as_str()).collect();
+        return Err(Problem::partly(format!("what {} was told is in force there and not kept", names.join(", ")))
+            .why(format!("{why}; a restart of the agent would bring the order before back"))
+            .try_("make room on the host: the agent keeps it within a second, by itself")
+            .try_("yestrel gateway show NAME   to see whether it has"));
     }
     let names: Vec<_> = failed.iter().map(|outcome| outcome.gateway.as_str()).collect();
     let mut problem = Problem::partly(format!("{} did not take the newest order", names.join(", ")))

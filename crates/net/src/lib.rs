@@ -15,6 +15,7 @@
 //! | `plane` | how inner traffic meets the site: through the kernel, or a stack inside the process |
 //! | `seats` | who is connected, by inner address |
 //! | `stack` | an IP stack inside the process |
+//! | `threads` | what a thread says of itself |
 
 pub mod clock;
 pub mod control;
@@ -28,3 +29,4 @@ pub mod packets;
 pub mod plane;
 pub mod seats;
 pub mod stack;
+pub mod threads;

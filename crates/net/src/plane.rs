@@ -296,6 +296,7 @@ fn packet_size(content: &Content) -> u16 {
 /// Finds the device that a packet is for, and sends it there. Packets for nobody are dropped.
 fn send_to_device(seats: &Seats, packet: &[u8]) {
     let Some(seat) = ends(packet).and_then(|(_, destination)| seats.find(destination)) else { return };
+    seat.mark();
     let (carrier, mut sender) = (seat.carrier(), Sender::default());
     carrier.carry(clock::now(), packet, &mut sender);
     carrier.flush(&mut sender);
@@ -317,7 +318,10 @@ fn carry_from_site(tun: &Tun, seats: &Weak<Seats>) {
                 if let Some((_, carrier)) = &current {
                     carrier.flush(&mut sender);
                 }
-                current = seats.find(destination).map(|seat| (destination, seat.carrier()));
+                current = seats.find(destination).map(|seat| {
+                    seat.mark();
+                    (destination, seat.carrier())
+                });
             }
             if let Some((_, carrier)) = &current {
                 carrier.carry(now, packet, &mut sender);

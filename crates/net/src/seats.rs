@@ -2,8 +2,8 @@
 
 use std::collections::{BTreeSet, HashMap};
 use std::net::{IpAddr, SocketAddr};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, OnceLock};
 
 use ipnet::IpNet;
 use jiff::Timestamp;
@@ -42,7 +42,13 @@ pub struct Seat {
     bounds: RwLock<Option<Bounds>>,
     from: Mutex<SocketAddr>,
     carrier: RwLock<Arc<dyn Carrier>>,
+    /// Whether it is among those that carried something, and where these stand.
+    marked: AtomicBool,
+    marks: OnceLock<Arc<Marks>>,
 }
+
+/// Sessions that have carried something since they were last asked for, by number.
+type Marks = Mutex<Vec<u64>>;
 
 impl Seat {
     /// A seat with its inner addresses, or with networks behind it.
@@ -71,6 +77,8 @@ impl Seat {
             bounds: RwLock::default(),
             from: Mutex::new(from),
             carrier: RwLock::new(carrier),
+            marked: AtomicBool::new(false),
+            marks: OnceLock::new(),
         })
     }
 
@@ -85,9 +93,20 @@ impl Seat {
         *self.bounds.write() = Some(bounds);
     }
 
+    /// Something is carried for it. A lock is only taken for the first packet after [`Seats::take_marked`].
+    pub fn mark(&self) {
+        if !self.marked.load(Ordering::Relaxed)
+            && let Some(marks) = self.marks.get()
+            && !self.marked.swap(true, Ordering::Relaxed)
+        {
+            marks.lock().push(self.number);
+        }
+    }
+
     /// Whether a packet from the device may go on: from its own address, to where it may go.
     #[must_use]
     pub fn passes(&self, packet: &[u8]) -> bool {
+        self.mark();
         ends(packet).is_some_and(|(source, destination)| {
             self.owns(source) && self.bounds.read().as_ref().is_some_and(|bounds| bounds.lets(destination))
         })
@@ -128,6 +147,20 @@ struct Table {
     lengths: BTreeSet<u8>,
     by_address: HashMap<IpNet, Arc<Seat>>,
     by_number: HashMap<u64, Arc<Seat>>,
+    /// The sessions of a credential.
+    by_identity: HashMap<[u8; 32], Vec<u64>>,
+    /// The sessions of a device.
+    by_device: HashMap<String, Vec<u64>>,
+}
+
+/// Takes a session out of a list of them, and the list with the last.
+fn leave<K: std::hash::Hash + Eq>(lists: &mut HashMap<K, Vec<u64>>, key: &K, number: u64) {
+    if let Some(list) = lists.get_mut(key) {
+        list.retain(|other| *other != number);
+        if list.is_empty() {
+            lists.remove(key);
+        }
+    }
 }
 
 impl Table {
@@ -151,13 +184,14 @@ impl Table {
 pub struct Seats {
     table: RwLock<Table>,
     next: AtomicU64,
+    marks: Arc<Marks>,
 }
 
 impl Seats {
     /// Nobody is connected. Sessions are numbered from `first` on.
     #[must_use]
     pub fn new(first: u64) -> Self {
-        Self { table: RwLock::default(), next: AtomicU64::new(first) }
+        Self { table: RwLock::default(), next: AtomicU64::new(first), marks: Arc::default() }
     }
 
     /// The number of the next session: one counter for all listeners, so that no two sessions have one number.
@@ -167,8 +201,11 @@ impl Seats {
 
     /// A device is connected.
     pub fn insert(&self, seat: Arc<Seat>) {
+        let _ = seat.marks.set(self.marks.clone());
         let mut table = self.table.write();
         table.by_number.insert(seat.number, seat.clone());
+        table.by_identity.entry(seat.identity.0).or_default().push(seat.number);
+        table.by_device.entry(seat.device.clone()).or_default().push(seat.number);
         seat.inners().into_iter().for_each(|inner| table.occupy(inner.trunc(), seat.clone()));
     }
 
@@ -176,6 +213,8 @@ impl Seats {
     pub fn remove(&self, number: u64) -> Option<Arc<Seat>> {
         let mut table = self.table.write();
         let seat = table.by_number.remove(&number)?;
+        leave(&mut table.by_identity, &seat.identity.0, number);
+        leave(&mut table.by_device, &seat.device, number);
         seat.inners().into_iter().for_each(|inner| table.vacate(inner.trunc(), number));
         Some(seat)
     }
@@ -206,6 +245,31 @@ impl Seats {
     #[must_use]
     pub fn get(&self, number: u64) -> Option<Arc<Seat>> {
         self.table.read().by_number.get(&number).cloned()
+    }
+
+    /// The sessions of a credential.
+    #[must_use]
+    pub fn of_identity(&self, identity: &PublicKey) -> Vec<Arc<Seat>> {
+        let table = self.table.read();
+        let numbers = table.by_identity.get(&identity.0).map(Vec::as_slice).unwrap_or_default();
+        numbers.iter().filter_map(|number| table.by_number.get(number).cloned()).collect()
+    }
+
+    /// The sessions of a device.
+    #[must_use]
+    pub fn of_device(&self, device: &str) -> Vec<Arc<Seat>> {
+        let table = self.table.read();
+        let numbers = table.by_device.get(device).map(Vec::as_slice).unwrap_or_default();
+        numbers.iter().filter_map(|number| table.by_number.get(number).cloned()).collect()
+    }
+
+    /// Sessions that have carried something since this was last asked.
+    #[must_use]
+    pub fn take_marked(&self) -> Vec<Arc<Seat>> {
+        let numbers = std::mem::take(&mut *self.marks.lock());
+        let seats: Vec<_> = numbers.into_iter().filter_map(|number| self.get(number)).collect();
+        seats.iter().for_each(|seat| seat.marked.store(false, Ordering::Relaxed));
+        seats
     }
 
     /// Everybody who is connected.
@@ -280,5 +344,26 @@ mod tests {
         assert!(seats.get(2).unwrap().owns("10.187.45.9".parse().unwrap()));
         assert!(!seats.get(2).unwrap().owns("10.187.44.2".parse().unwrap()));
         assert!(seats.remove(9).is_none() && seats.all().len() == 1);
+    }
+
+    #[test]
+    fn sessions_are_found_by_whose_they_are_and_by_whether_they_carried_anything() {
+        let seats = Seats::new(1);
+        let busy = seat(1, "10.187.44.2/32");
+        seats.insert(busy.clone());
+        seats.insert(seat(2, "10.187.44.3/32"));
+        let numbers = |seats: Vec<Arc<Seat>>| seats.iter().map(|seat| seat.number).collect::<Vec<_>>();
+        assert_eq!(numbers(seats.of_device("mara/laptop")), [1, 2]);
+        assert_eq!(numbers(seats.of_identity(&PublicKey([1; 32]))), [1, 2]);
+        assert!(seats.of_identity(&PublicKey([2; 32])).is_empty() && seats.of_device("mara").is_empty());
+        assert!(numbers(seats.take_marked()).is_empty());
+        (0..3).for_each(|_| busy.mark());
+        assert_eq!(numbers(seats.take_marked()), [1]);
+        assert!(numbers(seats.take_marked()).is_empty());
+        busy.mark();
+        seats.remove(1);
+        assert!(numbers(seats.take_marked()).is_empty(), "what is over carries nothing");
+        assert_eq!(numbers(seats.of_device("mara/laptop")), [2]);
+        assert_eq!(numbers(seats.of_identity(&PublicKey([1; 32]))), [2]);
     }
 }

@@ -64,6 +64,8 @@ pub struct Outcome {
     pub upgrade_at: Option<Timestamp>,
     /// Sessions that ended with it.
     pub ended: u64,
+    /// Why it is in force and not kept: a restart of the agent would bring the order before back.
+    pub unkept: Option<String>,
     pub problem: Option<Problem>,
 }
 
@@ -179,6 +181,7 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
             confirmed: false,
             upgrade_at: None,
             ended: 0,
+            unkept: None,
             problem: None,
         })
         .collect();
@@ -190,6 +193,7 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
                 outcome.installed = installed;
                 outcome.confirmed = confirmed;
                 outcome.ended = receipt.ended;
+                outcome.unkept = receipt.unkept;
                 outcome.upgrade_at =
                     work.gateway.updates.as_ref().filter(|_| waits).and_then(|schedule| schedule.next(now));
                 context.write(|book| {
@@ -257,11 +261,11 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: How) -> Result<Car
         return Err(unexpected(work));
     }
     let waits = installed == Installed::Waits;
-    let confirmed = match receipt.held {
-        None => false,
+    let (receipt, confirmed) = match receipt.held {
+        None => (receipt, false),
         Some(until) => {
-            confirm(work, &receipt, until)?;
-            true
+            let confirmed = confirm(work, &receipt, until)?;
+            (Receipt { unkept: confirmed.unkept, ..receipt }, true)
         }
     };
     // Only an agent that obeys the newest key by now takes another recovery key.
@@ -275,9 +279,9 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: How) -> Result<Car
 }
 
 /// Confirms an order that is held. The old connection proves nothing: whether the way in is still open shows only a new one.
-fn confirm(work: &Work, receipt: &Receipt, until: Timestamp) -> Result<()> {
+fn confirm(work: &Work, receipt: &Receipt, until: Timestamp) -> Result<Receipt> {
     work.manage.afresh();
-    work.manage.ask_agent(&Confirm { hash: receipt.hash.clone() }).map(drop).map_err(|problem| {
+    work.manage.ask_agent(&Confirm { hash: receipt.hash.clone() }).map_err(|problem| {
         Problem::failed(format!(
             "the order was carried out, and {} cannot be reached over a new connection",
             work.gateway.name

@@ -133,7 +133,7 @@ impl Running {
                     self.front.send(from, &Message::Go { session, port }.write());
                 }
                 Err(Refusal { reason, words }) => {
-                    self.shared.note(self.shared.refused(None, from, reason));
+                    self.shared.refused(None, from, reason);
                     self.front.send(from, &Message::Refused { reason, words }.write());
                 }
             },
@@ -155,7 +155,7 @@ impl Running {
         let inner = vec![ipnet::IpNet::from(IpAddr::V4(granted.inner))];
         let seat = Seat::new(session, identity, device, listener, inner, front, "shuttle 1", counters, carrier);
         self.fronts.lock().insert(session, front);
-        self.shared.note(self.shared.seat(seat));
+        self.shared.seat(seat);
         let settings = granted.settings().into();
         let _ = self.raw.send_to(&Message::In { session, settings }.write(), &SocketAddr::new(from, 0).into());
     }
@@ -190,9 +190,7 @@ impl Running {
 
     fn over(&self, session: u64, reason: Reason, words: &str) {
         self.fronts.lock().remove(&session);
-        if let Some(event) = self.shared.unseat(session, reason, words) {
-            self.shared.note(event);
-        }
+        self.shared.unseat(session, reason, words);
     }
 }
 

@@ -9,7 +9,6 @@ use std::time::Duration;
 use ipnet::IpNet;
 use parking_lot::{Mutex, MutexGuard, RwLock};
 use yestrel_core::admission::{Reason as Why, Refusal, Shown};
-use yestrel_core::exchange::NewsEvent;
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::order::OrderListener;
@@ -60,8 +59,6 @@ pub struct Quill {
 struct Unwelcome {
     key: [u8; 32],
     refusal: Refusal,
-    /// What is to be noted of it.
-    event: NewsEvent,
 }
 
 /// What the thread that does handshakes is given.
@@ -302,7 +299,6 @@ impl Quill {
 
     /// Carries out what the state machine wants, with its lock given back before anything slow.
     fn settle(&self, mut machine: MutexGuard<'_, Gateway>) {
-        let mut news = Vec::new();
         let mut output = Vec::new();
         loop {
             // Lanes and seats change while the machine is held, so that no thread sees an older state later.
@@ -311,14 +307,9 @@ impl Quill {
                 break;
             }
             for event in events {
-                match self.happened(event) {
-                    Ok(event) => news.extend(event),
-                    // Revoked, or used up elsewhere, since it was answered.
-                    Err(unwelcome) => {
-                        let Unwelcome { key, refusal, event } = *unwelcome;
-                        machine.end(clock::now(), &key, number(refusal.reason), &refusal.words);
-                        news.push(event);
-                    }
+                // Revoked, or used up elsewhere, since it was answered.
+                if let Err(Unwelcome { key, refusal }) = self.happened(event) {
+                    machine.end(clock::now(), &key, number(refusal.reason), &refusal.words);
                 }
             }
         }
@@ -331,29 +322,24 @@ impl Quill {
         for (to, datagram) in output {
             self.udp.send(to, &datagram);
         }
-        for event in news {
-            self.shared.note(event);
-        }
     }
 
-    /// What is to be noted of it; or that whoever has come in is to be thrown out.
-    fn happened(&self, event: Event) -> std::result::Result<Option<NewsEvent>, Box<Unwelcome>> {
-        Ok(match event {
+    /// Carries out and notes what has happened; or says that whoever has come in is to be thrown out.
+    fn happened(&self, event: Event) -> std::result::Result<(), Unwelcome> {
+        match event {
             Event::LaneAdded(lane) => {
                 self.lanes.write().insert(lane.own, Held { lane, seat: None });
-                None
             }
             Event::LaneRemoved(id) => {
                 self.lanes.write().remove(&id);
-                None
             }
             Event::Opened { device_key, lane, from, software, settings, stale } => {
                 let identity = PublicKey(device_key);
-                let device = self.shared.device_of(&identity).unwrap_or_default();
                 if let Err(refusal) = self.shared.welcome(&self.listener.name, identity) {
-                    let event = self.shared.refused(Some(device), from, refusal.reason);
-                    return Err(Box::new(Unwelcome { key: device_key, refusal, event }));
+                    self.shared.refused(Some(identity), from, refusal.reason);
+                    return Err(Unwelcome { key: device_key, refusal });
                 }
+                let device = self.shared.device_of(&identity).unwrap_or_default();
                 if stale {
                     tracing::warn!(device, "it calls with a secret that has been renewed: its handover is stale");
                 }
@@ -361,22 +347,21 @@ impl Quill {
                 let (number, inners, listener) = (lane.session, inners(&settings), &self.listener.name);
                 let seat = Seat::new(number, identity, &device, listener, inners, from, &software, counters, carrier);
                 self.sit(&lane, &seat);
-                Some(self.shared.seat(seat))
+                self.shared.seat(seat);
             }
             Event::Renewed { lane, .. } => {
                 if let Some(seat) = self.shared.seats.get(lane.session) {
                     seat.set_carrier(self.carrier(&lane));
                     self.sit(&lane, &seat);
                 }
-                None
             }
             Event::Moved { session, to, .. } => self.shared.moved(session, to),
             Event::Ended { session, reason: number, words, .. } => self.shared.unseat(session, reason(number), &words),
             Event::Refused { device_key, from, reason: number } => {
-                let device = self.shared.device_of(&PublicKey(device_key));
-                Some(self.shared.refused(device, from, reason(number)))
+                self.shared.refused(Some(PublicKey(device_key)), from, reason(number));
             }
-        })
+        }
+        Ok(())
     }
 
     fn carrier(&self, lane: &Arc<Lane>) -> Arc<dyn Carrier> {
@@ -392,6 +377,10 @@ impl Quill {
 
     /// One thread: openings are answered.
     fn greet(self: Arc<Self>, mut hands: Hands) {
+        // Where the processor is short, who is in goes before who comes in.
+        if let Err(error) = yestrel_net::threads::give_way() {
+            tracing::debug!("handshakes do not give way to data: {error}");
+        }
         while !self.stop.load(Ordering::Relaxed) {
             let Some(work) = self.work.take(Duration::from_millis(100)) else { continue };
             let now = clock::now();

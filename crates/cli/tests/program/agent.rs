@@ -18,6 +18,8 @@ use yestrel_net::control;
 
 pub struct Running {
     pub world: World,
+    /// Holds a mount namespace in which the agent's folder is a small disk, where it is one.
+    holder: Option<Child>,
     child: Child,
     address: String,
     port: u16,
@@ -28,8 +30,10 @@ pub struct Running {
 
 impl Drop for Running {
     fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
+        for child in [&mut self.child].into_iter().chain(&mut self.holder) {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
     }
 }
 
@@ -39,11 +43,33 @@ impl Running {
     }
 
     pub fn start_at(address: &str) -> Self {
+        Self::begin(World::empty(), None, address)
+    }
+
+    /// With a disk of this many KiB, that goes when the test does.
+    pub fn start_on_a_disk_of(kibibytes: u32) -> Self {
         let world = World::empty();
-        let child = Self::spawn(&world, address);
+        let folder = world.path("agent");
+        std::fs::create_dir(&folder).unwrap();
+        let script =
+            format!("mount -t tmpfs -o mode=700,size={kibibytes}k none \"$0\" && echo mounted && exec sleep 300");
+        let mut holder = std::process::Command::new("unshare")
+            .args(["--mount", "sh", "-c", &script])
+            .arg(&folder)
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut said = [0; 7];
+        std::io::Read::read_exact(holder.stdout.as_mut().unwrap(), &mut said).unwrap();
+        Self::begin(world, Some(holder), "127.0.0.1")
+    }
+
+    fn begin(world: World, holder: Option<Child>, address: &str) -> Self {
+        let child = Self::spawn(&world, holder.as_ref(), address);
         let port = UdpSocket::bind((address, 0)).unwrap().local_addr().unwrap().port();
         let running = Self {
             world,
+            holder,
             child,
             address: address.to_owned(),
             port,
@@ -55,20 +81,39 @@ impl Running {
         running
     }
 
-    fn spawn(world: &World, address: &str) -> Child {
-        world
-            .command(&["agent", "run", "--folder", "agent", "--process-plane", "--bind", address])
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap()
+    fn spawn(world: &World, holder: Option<&Child>, address: &str) -> Child {
+        let folder = world.path("agent");
+        let folder = folder.to_str().unwrap();
+        let words = ["agent", "run", "--folder", folder, "--process-plane", "--bind", address];
+        let mut command = match holder {
+            None => world.command(&words),
+            Some(holder) => {
+                let mut command = std::process::Command::new("nsenter");
+                command.args(["--mount", "--target", &holder.id().to_string(), "--"]);
+                let program = world.command(&words);
+                command.arg(program.get_program()).args(program.get_args());
+                command
+            }
+        };
+        command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    }
+
+    /// A file of the agent's folder, as the agent sees it.
+    pub fn inside(&self, name: &str) -> std::path::PathBuf {
+        let path = self.world.path("agent").join(name);
+        match &self.holder {
+            None => path,
+            Some(holder) => {
+                std::path::Path::new(&format!("/proc/{}/root", holder.id())).join(path.strip_prefix("/").unwrap())
+            }
+        }
     }
 
     /// Kills the agent, and starts it again once it is gone.
     pub fn restart(&mut self) {
         self.child.kill().unwrap();
         self.child.wait().unwrap();
-        self.child = Self::spawn(&self.world, &self.address);
+        self.child = Self::spawn(&self.world, self.holder.as_ref(), &self.address);
         wait(10, "the agent answers", || self.try_ask(&agent::Status).ok());
     }
 
@@ -77,8 +122,8 @@ impl Running {
         self.ask(&agent::Status).order_hash
     }
 
-    fn try_ask<Q: Question>(&self, question: &Q) -> yestrel_core::Result<Q::Answer> {
-        control::ask(&self.world.path("agent/control.sock"), question, Duration::from_secs(5))
+    pub fn try_ask<Q: Question>(&self, question: &Q) -> yestrel_core::Result<Q::Answer> {
+        control::ask(&self.inside("control.sock"), question, Duration::from_secs(5))
     }
 
     pub fn ask<Q: Question>(&self, question: &Q) -> Q::Answer {
@@ -121,6 +166,13 @@ impl Running {
 
     pub fn news(&self) -> Vec<yestrel_core::exchange::News> {
         self.ask(&agent::NewsAfter { after: 0 }).items
+    }
+
+    /// How many sign-ins were refused since the agent runs.
+    pub fn refused(&self) -> u64 {
+        let metrics = self.ask(&agent::Metrics);
+        let counts = metrics.lines().filter(|line| line.starts_with("yestrel_sign_ins_refused_total"));
+        counts.filter_map(|line| line.rsplit_once(' ')?.1.parse::<u64>().ok()).sum()
     }
 
     /// What a client of our own making needs to come in.
@@ -239,7 +291,7 @@ fn an_agent_that_stops_says_goodbye_and_takes_devices_back_when_it_returns() {
     assert!(running.child.wait().unwrap().success());
     let state = |running: &Running| running.world.run("tunnel list --format json").json()[0]["state"].clone();
     wait(5, "the device knows", || (state(&running) == "lost").then_some(()));
-    running.child = Running::spawn(&running.world, "127.0.0.1");
+    running.child = Running::spawn(&running.world, None, "127.0.0.1");
     wait(30, "the device is in again", || (state(&running) == "up").then_some(()));
     running.world.run("tunnel stop harbour").is(0);
     // Everything that was seen is still there, in order and without gaps.

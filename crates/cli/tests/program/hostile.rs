@@ -147,9 +147,11 @@ fn a_flood_by_somebody_who_knows_the_call_secret_is_answered_sparingly_and_keeps
     Client::new(&gateway, &running.device.private, 21).up();
     let (count, bytes) = heard(&enemy);
     assert!(count <= made.len() && bytes <= sent, "{count} answers of {bytes} bytes to {sent}");
-    let refused = running.news().into_iter().filter(|item| matches!(item.event, NewsEvent::Refused { .. })).count();
-    // Forty at once and twenty a second without a token from one network.
+    // Forty at once and twenty a second without a token from one network; and all of them are one line.
+    let refused = running.refused();
     assert!((1..=200).contains(&refused), "{refused}");
+    let lines = running.news().into_iter().filter(|item| matches!(item.event, NewsEvent::Refused { .. })).count();
+    assert_eq!(lines, 1);
 }
 
 #[test]

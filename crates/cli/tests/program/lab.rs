@@ -265,7 +265,11 @@ fn a_renewed_call_secret_makes_handovers_stale_and_leaves_them_open_for_a_while(
     let holds =
         |file: &str| std::fs::read(world.path(file)).unwrap().windows(20).any(|part| part == &secret.as_bytes()[..20]);
     assert!(holds("new.yestrel"));
-    for file in ["skerry", "lab/hosts/harbour/var/yestrel/order.json", "lab/hosts/harbour/var/yestrel/news.jsonl"] {
+    for file in [
+        "skerry",
+        "lab/hosts/harbour/var/yestrel/order.json",
+        "lab/hosts/harbour/var/yestrel/news/00000000000000000001.jsonl",
+    ] {
         assert!(!holds(file), "{file}");
     }
 }

@@ -10,6 +10,7 @@
 //! | `along` | what goes along with an estate: saving, loading, keys, published lists |
 //! | `fire` | commands killed at any moment, two at once, a full disk, altered rows |
 //! | `agent` | an agent by itself, given orders by hand |
+//! | `disk` | the same on a disk that is full |
 //! | `hostile` | a device of our own making that replays, floods and lies at an agent |
 //! | `whole` | the whole path in namespaces, and the demo in both worlds |
 //! | `network` | the tunnel on a network: ports, pools, leaks, resolvers |
@@ -31,6 +32,7 @@ mod along;
 mod by_ssh;
 mod by_ssh_changes;
 mod certificates;
+mod disk;
 mod estate;
 mod fire;
 mod guide;

@@ -165,15 +165,23 @@ fn news_that_nobody_asked_for_for_long_are_all_collected() {
     world.on_laptop("yestrel tunnel stop harbour").is(0);
     // Weeks of refused sign-ins, as the agent would have noted them; it is stopped meanwhile, so that nobody else writes.
     world.run("lab break harbour --how agent").is(0);
-    let path = world.path("lab/hosts/harbour/var/yestrel/news.jsonl");
+    let folder = world.path("lab/hosts/harbour/var/yestrel/news");
+    let mut path = folder.join("00000000000000000001.jsonl");
     let mut text = std::fs::read_to_string(&path).unwrap();
     let last = text.lines().last().and_then(|line| serde_json::from_str::<News>(line).ok()).unwrap().number;
-    for number in last + 1..=last + 1234 {
+    // Some of them were dropped, in the middle and before the last file.
+    let long = last + 1..=last + 1234;
+    for number in long.clone().filter(|number| *number != last + 600).chain([last + 1300]) {
         let event = NewsEvent::Refused {
             device: Some("oskar/laptop".into()),
             from: "192.0.2.9:1".into(),
             reason: Reason::Unknown,
+            times: number - last,
         };
+        if number > *long.end() {
+            std::fs::write(&path, std::mem::take(&mut text)).unwrap();
+            path = folder.join(format!("{number:020}.jsonl"));
+        }
         text.push_str(&serde_json::to_string(&News { number, at: jiff::Timestamp::now(), event }).unwrap());
         text.push('\n');
     }
@@ -185,6 +193,9 @@ fn news_that_nobody_asked_for_for_long_are_all_collected() {
     });
     let refused = past.as_array().unwrap().iter().filter(|row| row["device"] == "oskar/laptop").count();
     assert_eq!(refused, 1234);
+    let says = |words: &str| past.as_array().unwrap().iter().any(|row| row["reason"].as_str().unwrap().contains(words));
+    assert!(says("refused 1234 times: unknown"), "{past:#}");
+    assert!(says("a line of news before this is lost") && says("65 lines of news before this are lost"), "{past:#}");
     // Asked again, nothing is there twice.
     assert_eq!(
         world.run("session list --past --format json").json().as_array().map(Vec::len),

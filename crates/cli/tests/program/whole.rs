@@ -84,8 +84,10 @@ fn an_agent_that_is_killed_comes_back_with_its_order_and_loses_no_news() {
     let world = World::mara(NAMESPACES);
     connect(&world, "");
     world.run(TICKETS).is(0);
-    wait(5, "the agent has noted who is connected", || {
-        world.read("lab/hosts/harbour/var/yestrel/live.json").contains("mara/laptop").then_some(())
+    wait(5, "the agent has noted how far who is connected has come", || {
+        let noted = world.read("lab/hosts/harbour/var/yestrel/live.jsonl");
+        let last = noted.lines().filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok()).next_back();
+        last.and_then(|line| line["value"]["received"].as_u64()).filter(|received| *received > 100)
     });
     let before = world.agent_pid("harbour");
     kill(before);

@@ -1,39 +1,52 @@
 //! Inner addresses that are given at sign-in, the same again while they are free.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::net::Ipv4Addr;
 
 use ipnet::Ipv4Net;
-use serde::{Deserialize, Serialize};
 
 use crate::pool;
 
-/// What one listener has leased, by device. Kept by the agent.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(transparent)]
-pub struct Leases(BTreeMap<String, Ipv4Addr>);
+/// What one listener has leased. Kept by the agent.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Leases {
+    by_device: BTreeMap<String, Ipv4Addr>,
+    by_address: HashMap<Ipv4Addr, String>,
+}
 
 impl Leases {
     /// The address that a device has had.
     #[must_use]
     pub fn of(&self, device: &str) -> Option<Ipv4Addr> {
-        self.0.get(device).copied()
+        self.by_device.get(device).copied()
     }
 
     /// Who has an address.
     pub fn holders(&self) -> impl Iterator<Item = (&str, Ipv4Addr)> {
-        self.0.iter().map(|(device, address)| (device.as_str(), *address))
+        self.by_device.iter().map(|(device, address)| (device.as_str(), *address))
+    }
+
+    /// A device has an address from now on, whoever had it before.
+    pub fn set(&mut self, device: &str, address: Ipv4Addr) {
+        if let Some(before) = self.by_device.insert(device.into(), address) {
+            self.by_address.remove(&before);
+        }
+        if let Some(other) = self.by_address.insert(address, device.into())
+            && other != device
+        {
+            self.by_device.remove(&other);
+        }
     }
 
     /// An address of the pool for a device: the one that it had, else one that nobody has, else one whose holder is neither
-    /// connected nor in the way. Addresses that are given with credentials (`given`) are never leased. Leases go from the
-    /// top of the pool down, where credentials get theirs from the bottom up. `None`: the pool is full.
+    /// connected nor in the way (`connected` is only asked then). Addresses that are given with credentials (`given`) are never
+    /// leased. Leases go from the top of the pool down, where credentials get theirs from the bottom up. `None`: the pool is full.
     pub fn lease(
         &mut self,
         device: &str,
         pool: &Ipv4Net,
         given: &HashSet<Ipv4Addr>,
-        connected: &HashSet<Ipv4Addr>,
+        connected: impl FnOnce() -> HashSet<Ipv4Addr>,
     ) -> Option<Ipv4Addr> {
         let usable = |address: Ipv4Addr| {
             pool.contains(&address) && address != pool::gateway_address(pool) && !given.contains(&address)
@@ -41,16 +54,15 @@ impl Leases {
         if let Some(had) = self.of(device).filter(|had| usable(*had)) {
             return Some(had);
         }
-        let leased: HashSet<_> = self.0.values().copied().collect();
         let (first, last) = (u32::from(pool.network()) + 2, u32::from(pool.broadcast()) - 1);
         let mut candidates = (first..=last).rev().map(Ipv4Addr::from).filter(|address| usable(*address));
-        let free = candidates.find(|address| !leased.contains(address));
+        let free = candidates.find(|address| !self.by_address.contains_key(address));
         let address = free.or_else(|| {
-            let idle = self.0.iter().find(|(_, address)| usable(**address) && !connected.contains(*address));
-            idle.map(|(_, address)| *address)
+            let connected = connected();
+            let idle = self.by_device.values().find(|address| usable(**address) && !connected.contains(*address));
+            idle.copied()
         })?;
-        self.0.retain(|_, other| *other != address);
-        self.0.insert(device.into(), address);
+        self.set(device, address);
         Some(address)
     }
 }
@@ -68,13 +80,13 @@ mod tests {
     fn a_device_gets_the_same_address_again_and_from_the_top() {
         let mut leases = Leases::default();
         let none = HashSet::new();
-        let first = leases.lease("mara/phone", &pool(), &none, &none).unwrap();
+        let first = leases.lease("mara/phone", &pool(), &none, HashSet::new).unwrap();
         assert_eq!(first, Ipv4Addr::new(10, 187, 44, 6));
-        assert_ne!(leases.lease("tomas/phone", &pool(), &none, &none), Some(first));
-        assert_eq!(leases.lease("mara/phone", &pool(), &none, &none), Some(first));
+        assert_ne!(leases.lease("tomas/phone", &pool(), &none, HashSet::new), Some(first));
+        assert_eq!(leases.lease("mara/phone", &pool(), &none, HashSet::new), Some(first));
         // It was given with a credential since: the lease yields.
         let given = HashSet::from([first]);
-        assert_ne!(leases.lease("mara/phone", &pool(), &given, &none), Some(first));
+        assert_ne!(leases.lease("mara/phone", &pool(), &given, HashSet::new), Some(first));
     }
 
     #[test]
@@ -82,13 +94,13 @@ mod tests {
         let mut leases = Leases::default();
         let none = HashSet::new();
         let taken: HashSet<_> =
-            (0..5).map(|n| leases.lease(&format!("user-{n}/phone"), &pool(), &none, &none).unwrap()).collect();
+            (0..5).map(|n| leases.lease(&format!("user-{n}/phone"), &pool(), &none, HashSet::new).unwrap()).collect();
         assert_eq!(taken.len(), 5);
         let mut connected = taken.clone();
-        assert_eq!(leases.lease("late/phone", &pool(), &none, &connected), None);
+        assert_eq!(leases.lease("late/phone", &pool(), &none, || connected.clone()), None);
         let away = leases.of("user-3/phone").unwrap();
         connected.remove(&away);
-        assert_eq!(leases.lease("late/phone", &pool(), &none, &connected), Some(away));
+        assert_eq!(leases.lease("late/phone", &pool(), &none, || connected.clone()), Some(away));
         assert_eq!(leases.of("user-3/phone"), None);
     }
 
@@ -99,7 +111,7 @@ mod tests {
             for (device, given) in asks {
                 let given = HashSet::from([Ipv4Addr::new(10, 187, 44, given)]);
                 let connected: HashSet<_> = leases.holders().map(|(_, address)| address).take(2).collect();
-                if let Some(address) = leases.lease(&format!("{device}"), &pool(), &given, &connected) {
+                if let Some(address) = leases.lease(&format!("{device}"), &pool(), &given, || connected) {
                     prop_assert!(pool().contains(&address) && !given.contains(&address));
                 }
                 let held: Vec<_> = leases.holders().map(|(_, address)| address).collect();

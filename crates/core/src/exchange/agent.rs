@@ -158,6 +158,9 @@ pub struct AgentStatus {
     /// What may sign in its place.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub recovery_key: Option<PublicKey>,
+    /// Why something that is in force is not kept: a restart would lose it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unkept: Option<String>,
 }
 
 /// Confirmation of an order.
@@ -171,6 +174,9 @@ pub struct Receipt {
     /// It is undone at this moment unless it is confirmed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub held: Option<Timestamp>,
+    /// Why it is in force and not kept: a restart would bring the order before back, until there is room.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unkept: Option<String>,
 }
 
 /// An order in force, and every revocation that was ever learned.
@@ -193,6 +199,8 @@ pub struct NewsPage {
 pub struct Live {
     pub number: u64,
     pub device: String,
+    /// By which its credential is known.
+    pub identity: PublicKey,
     pub listener: String,
     pub from: String,
     pub inner: Ipv4Addr,

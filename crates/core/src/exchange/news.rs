@@ -11,7 +11,7 @@ use crate::keys::PublicKey;
 /// Something that an agent saw.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct News {
-    /// From 1, without gaps.
+    /// From 1. A gap: what was there had to be dropped before it was collected.
     pub number: u64,
     pub at: Timestamp,
     #[serde(flatten)]
@@ -43,14 +43,16 @@ pub enum NewsEvent {
     Ended {
         session: u64,
         device: String,
+        /// By which its credential is known.
+        identity: PublicKey,
         reason: Reason,
         words: String,
         received: u64,
         sent: u64,
         last_heard: Timestamp,
     },
-    /// Somebody was not let in.
-    Refused { device: Option<String>, from: String, reason: Reason },
+    /// Somebody was not let in, so many times since the last line on that credential and reason; the address is the latest.
+    Refused { device: Option<String>, from: String, reason: Reason, times: u64 },
     /// An order came into force.
     Carried { order: u64 },
     /// Nobody confirmed it, so the one before is in force again.
