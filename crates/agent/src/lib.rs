@@ -14,6 +14,7 @@
 //! | `totals` | what it counted |
 //! | `metrics` | what it measures, as text |
 //! | `publish` | the state of certificates over HTTP |
+//! | `web` | the web server that the two share, with its limits |
 //! | `tunnels` | one file a kind of tunnel |
 
 pub mod admit;
@@ -29,3 +30,4 @@ mod scribe;
 mod switch;
 mod totals;
 pub mod tunnels;
+mod web;

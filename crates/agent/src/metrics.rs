@@ -4,6 +4,7 @@ use std::net::SocketAddrV4;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
+use hyper::{Method, StatusCode};
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
@@ -14,6 +15,10 @@ use prometheus_client::registry::{Registry, Unit};
 use yestrel_core::VERSION;
 
 use crate::admit::Shared;
+use crate::web::{Page, Web};
+
+/// The name of the thread that answers. Nothing else ends with it.
+pub(crate) const THREAD: &str = "metrics";
 
 /// The media type of OpenMetrics text.
 const MEDIA_TYPE: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
@@ -88,39 +93,23 @@ pub(crate) fn text(shared: &Shared) -> String {
 /// A web server with one page.
 pub(crate) struct Exporter {
     address: SocketAddrV4,
-    server: Arc<tiny_http::Server>,
+    _web: Web,
 }
 
 impl Exporter {
     /// Starts it, in a thread of its own.
     pub fn start(address: SocketAddrV4, shared: &Arc<Shared>) -> std::io::Result<Self> {
-        let server = Arc::new(tiny_http::Server::http(address).map_err(std::io::Error::other)?);
-        let (serving, weak) = (server.clone(), Arc::downgrade(shared));
-        std::thread::Builder::new().name("metrics".into()).spawn(move || {
-            for request in serving.incoming_requests() {
-                let Some(shared) = weak.upgrade() else { return };
-                let response = if request.method() == &tiny_http::Method::Get && request.url() == "/metrics" {
-                    tiny_http::Response::from_string(text(&shared))
-                } else {
-                    tiny_http::Response::from_string("only GET /metrics is here\n").with_status_code(404)
-                };
-                let header = tiny_http::Header::from_bytes("Content-Type", MEDIA_TYPE);
-                let _ = match header {
-                    Ok(header) => request.respond(response.with_header(header)),
-                    Err(()) => request.respond(response),
-                };
-            }
+        let weak = Arc::downgrade(shared);
+        let web = Web::start(THREAD, address.into(), 0, move |ask| match (weak.upgrade(), ask.path) {
+            (Some(_), "/metrics") if ask.method != Method::GET => Page::only("GET, HEAD"),
+            (Some(shared), "/metrics") => Page::of(MEDIA_TYPE, text(&shared)),
+            (Some(_), _) => Page::no(StatusCode::NOT_FOUND, "only GET /metrics is here"),
+            (None, _) => Page::no(StatusCode::SERVICE_UNAVAILABLE, "the agent stops"),
         })?;
-        Ok(Self { address, server })
+        Ok(Self { address, _web: web })
     }
 
     pub fn address(&self) -> SocketAddrV4 {
         self.address
-    }
-}
-
-impl Drop for Exporter {
-    fn drop(&mut self) {
-        self.server.unblock();
     }
 }

@@ -7,10 +7,12 @@ use std::sync::Arc;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
+use hyper::body::Bytes;
+use hyper::{Method, StatusCode};
 use jiff::Timestamp;
 use parking_lot::RwLock;
+use ring::digest;
 use ring::rand::SystemRandom;
-use tiny_http::{Header, Method, Request, Response, Server};
 use yestrel_core::exchange::agent::Publication;
 use yestrel_core::order::OrderPublish;
 use yestrel_core::x509::list::List;
@@ -18,12 +20,15 @@ use yestrel_core::x509::status::{LONGEST, Responder};
 use yestrel_core::x509::{Certificate, PrivateKey};
 use yestrel_core::{Problem, Result};
 
-/// Threads that answer; a question takes well under a millisecond.
-const THREADS: usize = 2;
+use crate::web::{Ask, Fresh, Page, Web};
 
-/// One authority as it is published.
+/// The name of threads that read and serve what authorities signed. Nothing else ends with them.
+pub(crate) const THREAD: &str = "publisher";
+
+/// One authority as it is published: bytes, and what answers questions.
 struct Published {
-    certificate: Certificate,
+    certificate: Bytes,
+    list: Option<(Bytes, Fresh)>,
     responder: Option<Responder>,
 }
 
@@ -32,8 +37,18 @@ type Shelf = Arc<RwLock<BTreeMap<String, Published>>>;
 /// A running publisher.
 pub(crate) struct Publisher {
     port: u16,
-    server: Arc<Server>,
+    _web: Web,
     shelf: Shelf,
+}
+
+/// Reads foreign bytes in a thread that nothing depends on: whatever is wrong with them ends that alone.
+fn apart<T: Send>(read: impl FnOnce() -> Result<T> + Send) -> Result<T> {
+    let broken = |why: String| Problem::failed("what is to be published cannot be read").why(why);
+    std::thread::scope(|scope| {
+        let thread = std::thread::Builder::new().name(THREAD.into()).spawn_scoped(scope, read);
+        let thread = thread.map_err(|error| broken(error.to_string()))?;
+        thread.join().unwrap_or_else(|_| Err(broken("reading it failed; the agent's log says how".into())))
+    })
 }
 
 fn decode(text: &str) -> Result<Vec<u8>> {
@@ -61,6 +76,14 @@ pub(crate) fn check(
     order: Option<&OrderPublish>,
     before: &BTreeMap<String, u64>,
 ) -> Result<()> {
+    apart(|| check_here(publications, order, before))
+}
+
+fn check_here(
+    publications: &[Publication],
+    order: Option<&OrderPublish>,
+    before: &BTreeMap<String, u64>,
+) -> Result<()> {
     for publication in publications {
         let named = order.and_then(|order| order.authorities.get(&publication.authority)).ok_or_else(|| {
             Problem::refused(format!("nothing of {} is to be published here", publication.authority))
@@ -84,25 +107,15 @@ impl Publisher {
     /// Opens the port.
     pub fn start(bind: Option<IpAddr>, order: &OrderPublish, publications: &[Publication]) -> Result<Self> {
         let address = SocketAddr::new(bind.unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)), order.port);
-        let server = Server::http(address).map_err(|error| {
+        let shelf = Shelf::default();
+        fill(&shelf, order, publications);
+        let serving = shelf.clone();
+        let web = Web::start(THREAD, address, LONGEST, move |ask| respond(ask, &serving)).map_err(|error| {
             Problem::failed(format!("port {}/tcp cannot be opened", order.port))
                 .why(error.to_string())
                 .try_("yestrel authority publish --at GATEWAY --port with a free one")
         })?;
-        let publisher = Self { port: order.port, server: Arc::new(server), shelf: Shelf::default() };
-        publisher.fill(order, publications);
-        for _ in 0..THREADS {
-            let (server, shelf) = (publisher.server.clone(), publisher.shelf.clone());
-            let spawned = std::thread::Builder::new().name("publisher".into()).spawn(move || {
-                while let Ok(request) = server.recv() {
-                    answer(request, &shelf);
-                }
-            });
-            if let Err(error) = spawned {
-                return Err(Problem::failed("no thread to publish with").why(error.to_string()));
-            }
-        }
-        Ok(publisher)
+        Ok(Self { port: order.port, _web: web, shelf })
     }
 
     /// The TCP port.
@@ -112,16 +125,7 @@ impl Publisher {
 
     /// Puts out what there is; what was checked before cannot fail here, and what does is not put out.
     pub fn fill(&self, order: &OrderPublish, publications: &[Publication]) {
-        let mut shelf = BTreeMap::new();
-        for (name, certificate) in &order.authorities {
-            let Some(certificate) = decode(certificate).ok().and_then(|der| Certificate::from_der(&der).ok()) else {
-                continue;
-            };
-            let publication = publications.iter().find(|publication| publication.authority == *name);
-            let responder = publication.and_then(|publication| ready(publication, &certificate).ok());
-            shelf.insert(name.clone(), Published { certificate, responder });
-        }
-        *self.shelf.write() = shelf;
+        fill(&self.shelf, order, publications);
     }
 
     /// The number of each list that is out.
@@ -131,75 +135,84 @@ impl Publisher {
     }
 }
 
-impl Drop for Publisher {
-    fn drop(&mut self) {
-        for _ in 0..THREADS {
-            self.server.unblock();
+fn fill(shelf: &Shelf, order: &OrderPublish, publications: &[Publication]) {
+    let mut new = BTreeMap::new();
+    for (name, certificate) in &order.authorities {
+        let publication = publications.iter().find(|publication| publication.authority == *name);
+        let published = apart(|| {
+            let der = decode(certificate)?;
+            let certificate = Certificate::from_der(&der)?;
+            let responder = publication.and_then(|publication| ready(publication, &certificate).ok());
+            let list = responder.as_ref().map(|responder| {
+                let list = responder.list();
+                let fresh = Fresh { tag: tag(list.der()), from: list.from, until: list.until };
+                (list.der().to_vec().into(), fresh)
+            });
+            Ok(Published { certificate: der.into(), list, responder })
+        });
+        match published {
+            Ok(published) => drop(new.insert(name.clone(), published)),
+            Err(problem) => tracing::error!(authority = name, "not published: {}", problem.line()),
         }
     }
+    *shelf.write() = new;
 }
 
-fn answer(mut request: Request, shelf: &Shelf) {
-    // A longer question is none; it is refused before a byte of it is read.
-    let length = request.body_length().unwrap_or(0);
-    if length > LONGEST {
-        let _ = request.respond(Response::from_string("too long\n").with_status_code(413));
-        return;
-    }
-    let (path, method) = (request.url().to_owned(), request.method().clone());
-    let mut body = Vec::new();
-    if method == Method::Post {
-        use std::io::Read as _;
-        if request.as_reader().take(LONGEST as u64).read_to_end(&mut body).is_err() {
-            return;
-        }
-    }
-    let answered = respond(&path, &method, &body, shelf);
-    let _ = match answered {
-        Ok((media_type, bytes)) => {
-            let mut response = Response::from_data(bytes);
-            if let Ok(header) = Header::from_bytes("Content-Type", media_type) {
-                response.add_header(header);
-            }
-            request.respond(response)
-        }
-        Err((code, words)) => request.respond(Response::from_string(format!("{words}\n")).with_status_code(code)),
-    };
+/// Differs whenever the bytes do.
+fn tag(bytes: &[u8]) -> String {
+    digest::digest(&digest::SHA256, bytes).as_ref()[..12].iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
-type Answered = std::result::Result<(&'static str, Vec<u8>), (u16, &'static str)>;
-
-fn respond(path: &str, method: &Method, body: &[u8], shelf: &Shelf) -> Answered {
+fn respond(ask: &Ask<'_>, shelf: &Shelf) -> Page {
     let shelf = shelf.read();
-    let nothing = (404, "there is nothing under this name");
-    let mut parts = path.trim_start_matches('/').splitn(3, '/');
+    let nothing = || Page::no(StatusCode::NOT_FOUND, "there is nothing under this name");
+    let mut parts = ask.path.trim_start_matches('/').splitn(3, '/');
     let (kind, name, rest) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default(), parts.next());
-    let later = (503, "the list is not here yet");
-    match (kind, method, rest) {
-        ("authorities", Method::Get, None) => {
-            let one = name.strip_suffix(".cer").and_then(|name| shelf.get(name)).ok_or(nothing)?;
-            Ok(("application/pkix-cert", one.certificate.der().to_vec()))
+    let (get, post) = (ask.method == Method::GET, ask.method == Method::POST);
+    match (kind, rest) {
+        ("authorities" | "lists", None) if !get => Page::only("GET, HEAD"),
+        ("authorities", None) => {
+            let one = name.strip_suffix(".cer").and_then(|name| shelf.get(name));
+            one.map_or_else(nothing, |one| Page::of("application/pkix-cert", one.certificate.clone()))
         }
-        ("lists", Method::Get, None) => {
-            let one = name.strip_suffix(".crl").and_then(|name| shelf.get(name)).ok_or(nothing)?;
-            let responder = one.responder.as_ref().ok_or(later)?;
-            Ok(("application/pkix-crl", responder.list().der().to_vec()))
-        }
-        ("status", Method::Post, _) => status(&shelf, name, body),
-        ("status", Method::Get, Some(question)) => {
-            let question = percent_decoded(question).ok_or((400, "this is no question"))?;
-            let der = BASE64.decode(question).map_err(|_| (400, "this is no question"))?;
-            status(&shelf, name, &der)
-        }
-        ("authorities" | "lists" | "status", _, _) => Err((405, "this is not asked that way")),
-        _ => Err(nothing),
+        ("lists", None) => match name.strip_suffix(".crl").and_then(|name| shelf.get(name)) {
+            None => nothing(),
+            Some(Published { list: None, .. }) => later(),
+            Some(Published { list: Some((der, fresh)), .. }) => {
+                Page::of("application/pkix-crl", der.clone()).fresh(fresh.clone())
+            }
+        },
+        ("status", _) => match shelf.get(name) {
+            None => nothing(),
+            Some(Published { responder: None, .. }) => later(),
+            Some(Published { responder: Some(responder), .. }) if post => status(responder, ask.body, false),
+            Some(Published { responder: Some(responder), .. }) if get && rest.is_some() => {
+                let question = rest.and_then(percent_decoded).and_then(|text| BASE64.decode(text).ok());
+                match question {
+                    Some(question) => status(responder, &question, true),
+                    None => Page::no(StatusCode::BAD_REQUEST, "this is no question"),
+                }
+            }
+            Some(_) => Page::only("POST"),
+        },
+        _ => nothing(),
     }
 }
 
-fn status(shelf: &BTreeMap<String, Published>, name: &str, question: &[u8]) -> Answered {
-    let one = shelf.get(name).ok_or((404, "there is nothing under this name"))?;
-    let responder = one.responder.as_ref().ok_or((503, "the list is not here yet"))?;
-    Ok(("application/ocsp-response", responder.answer(question, Timestamp::now(), &SystemRandom::new())))
+fn later() -> Page {
+    Page::no(StatusCode::SERVICE_UNAVAILABLE, "the list is not here yet")
+}
+
+/// RFC 6960 appendix A; what is asked by GET may be kept (RFC 5019 section 6.2).
+fn status(responder: &Responder, question: &[u8], may_be_kept: bool) -> Page {
+    let now = Timestamp::now();
+    let answer = responder.answer(question, now, &SystemRandom::new());
+    let tag = tag(&answer.der);
+    let page = Page::of("application/ocsp-response", answer.der);
+    match answer.until {
+        Some(until) if may_be_kept => page.fresh(Fresh { tag, from: responder.list().from, until }),
+        _ => page,
+    }
 }
 
 /// RFC 3986 section 2.1.

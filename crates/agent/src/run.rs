@@ -126,6 +126,7 @@ impl Agent {
         signals.add(Signal::SIGINT);
         // Before any thread starts, so that all of them leave these to this one.
         let _ = signals.thread_block();
+        only_what_serves_pages_may_fail_alone();
         let socket = folder::socket(&options.folder);
         if std::os::unix::net::UnixStream::connect(&socket).is_ok() {
             return Err(Problem::refused("an agent runs in this folder already").why(socket.display().to_string()));
@@ -407,4 +408,19 @@ impl Agent {
         self.stop.store(true, Ordering::Relaxed);
         Ok(())
     }
+}
+
+/// A thread that fails ends the agent, which is then started again, rather than leave it half dead; but what serves pages is apart from
+/// everything that tunnels need.
+fn only_what_serves_pages_may_fail_alone() {
+    let tell = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        tell(panic);
+        let expendable = [publish::THREAD, metrics::THREAD];
+        if std::thread::current().name().is_some_and(|name| expendable.contains(&name)) {
+            tracing::error!("what serves pages has failed, and goes on: {panic}");
+        } else {
+            std::process::abort();
+        }
+    }));
 }

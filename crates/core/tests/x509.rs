@@ -200,6 +200,14 @@ fn a_clock_that_was_set_back_signs_nothing() {
 }
 
 /// A question about a certificate of nobody (RFC 6960 section 4.1.1).
+/// A question with extensions for all of it.
+fn question_with(extensions: &[Vec<u8>]) -> Vec<u8> {
+    let sha1 = tlv(0x30, &[&tlv(6, &[0x2b, 0x0e, 3, 2, 0x1a])[..], &[5, 0]].concat());
+    let id = tlv(0x30, &[sha1, tlv(4, &[1; 20]), tlv(4, &[2; 20]), tlv(2, &[9])].concat());
+    let list = tlv(0x30, &tlv(0x30, &id));
+    tlv(0x30, &tlv(0x30, &[list, tlv(0xa2, &tlv(0x30, &extensions.concat()))].concat()))
+}
+
 fn question() -> Vec<u8> {
     let sha1 = tlv(0x30, &[&tlv(6, &[0x2b, 0x0e, 3, 2, 0x1a])[..], &[5, 0]].concat());
     let id = tlv(0x30, &[sha1, tlv(4, &[1; 20]), tlv(4, &[2; 20]), tlv(2, &[9])].concat());
@@ -224,11 +232,29 @@ fn lists_come_back_as_they_were_signed_and_answers_need_a_list_that_holds() {
     assert!(List::read(signed.der(), &self::root().certificate).is_err(), "of another authority");
     let (own, delegated) = leaf(&root, Purpose::Responder);
     let responder = Responder::new(&root.certificate, delegated, own, signed, HashSet::new()).unwrap();
-    let answered = |question: &[u8], at| responder.answer(question, at, &random());
+    let answered = |question: &[u8], at| responder.answer(question, at, &random()).der;
     assert_eq!(answered(b"what?", now()), [0x30, 3, 10, 1, 1], "malformed");
     assert!(is_question(&question()));
     assert_eq!(answered(&question(), days(15)), [0x30, 3, 10, 1, 3], "try later");
     assert!(answered(&question(), now()).len() > 300);
+    // A nonce of 1 to 128 octets comes back (RFC 9654); what would have to be understood and is not is refused (RFC 6960 section 4.4).
+    let nonce = |length: usize, critical: bool| {
+        let oid = tlv(6, &[0x2b, 6, 1, 5, 5, 7, 0x30, 1, 2]);
+        let flag = if critical { vec![1, 1, 0xff] } else { vec![] };
+        let value = tlv(4, &tlv(4, &vec![0x5a; length]));
+        (tlv(0x30, &[oid, flag, value.clone()].concat()), value)
+    };
+    for (length, taken) in [(0, false), (1, true), (16, true), (32, true), (128, true), (129, false)] {
+        for critical in [false, true] {
+            let (extension, value) = nonce(length, critical);
+            let answer = answered(&question_with(&[extension]), now());
+            let there = answer.windows(value.len()).any(|part| part == value);
+            assert_eq!((there, answer == [0x30, 3, 10, 1, 1]), (taken, !taken), "{length}");
+        }
+    }
+    let unknown = |flag: &[u8]| tlv(0x30, &[&tlv(6, &[0x2b, 6, 1, 4, 1, 0x7f])[..], flag, &tlv(4, &[5, 0])].concat());
+    assert!(answered(&question_with(&[unknown(&[])]), now()).len() > 300);
+    assert_eq!(answered(&question_with(&[unknown(&[1, 1, 0xff])]), now()), [0x30, 3, 10, 1, 1]);
     // Who was not delegated does not answer.
     let (own, device) = leaf(&root, Purpose::Device);
     let list = list::sign(&root.issuer(), 1, now(), days(1), vec![], &random()).unwrap();

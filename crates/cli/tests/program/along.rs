@@ -244,7 +244,9 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
         |host: &str, script: &str| world.shell(host, &format!("cd '{}' && {script}", world.folder.path().display()));
     from("cafe-router", "true").is(0);
     from("mara-laptop", &ask).is(0).says("Response verify OK").says("certificate.pem: good");
-    from("mara-laptop", &ask.replace("-issuer", "-sha256 -issuer")).is(0).says(": good");
+    for hash in ["-sha256", "-sha384", "-sha512"] {
+        from("mara-laptop", &ask.replace("-issuer", &format!("{hash} -issuer"))).is(0).says(": good");
+    }
     from("mara-laptop", "ocsptool --ask=http://gangway.skerry.example/status/issuing --load-issuer chain.pem --load-cert phone/certificate.pem --load-trust chain.pem --outfile answer.der").is(0).says("Verifying OCSP Response: Success");
     let fetch = |path: &str, to: &str| {
         from(
@@ -270,6 +272,17 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
         fetch(path, "nothing").is(1).says(&format!("HTTP Error {code}"));
     }
     from("mara-laptop", "python3 -c \"import urllib.request as u; u.urlopen(u.Request('http://gangway.skerry.example/status/issuing', b'x' * 100000))\"").is(1).says("413");
+    // Whoever holds connections open with half a question, or never ends one, keeps nobody else from an answer, nor a revocation away.
+    world.write(
+        "hold.py",
+        "import socket, sys, subprocess\n\
+         held = [socket.create_connection(('gangway.skerry.example', 80), 10) for _ in range(200)]\n\
+         for one in held:\n    try: one.sendall(b'GET /lists/issuing.crl HTTP/1.1\\r\\n')\n    except OSError: pass\n\
+         sys.exit(subprocess.run(sys.argv[1], shell=True).returncode)",
+    );
+    world.write("ask.sh", &ask);
+    from("mara-laptop", "python3 hold.py 'sh ask.sh'").is(0).says(": good");
+    from("mara-laptop", "python3 -c \"import urllib.request as u; r = u.urlopen('http://gangway.skerry.example/lists/issuing.crl'); print(r.headers); t = r.headers['etag']; u.urlopen(u.Request('http://gangway.skerry.example/lists/issuing.crl', headers={'If-None-Match': t}))\"").is(1).says("max-age=").says("HTTP Error 304");
     // Revoked: at once, at the gateway.
     world.run("credential revoke mara/phone --reason stolen --yes").is(0);
     from("mara-laptop", &ask).is(0).says(": revoked").says("keyCompromise");
@@ -324,6 +337,7 @@ fn a_credential_for_one_session_leaves_no_trace_and_works_once() {
     let mut child = command.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn().unwrap();
     let seen = || world.run("session list").out.contains("oskar/borrowed").then_some(());
     wait(20, "the session is up", seen);
+    wait(10, "at both ends", || (world.on_laptop("yestrel tunnel list").out.contains("up")).then_some(()));
     assert!(!world.path("once.yestrel").exists(), "the handover's file is gone");
     let stopped = world.on_laptop("yestrel tunnel stop harbour");
     assert_eq!(stopped.code, 0, "{stopped:?}");

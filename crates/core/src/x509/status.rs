@@ -22,11 +22,15 @@ use crate::{Problem, Result};
 
 const SHA1: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.14.3.2.26");
 const SHA256: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.1");
+const SHA384: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.2");
+const SHA512: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.2.3");
 const NONCE: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.1.2");
 /// Bytes at most of a question.
 pub const LONGEST: usize = 16 * 1024;
 /// Certificates at most that one question asks about.
 const MOST: usize = 50;
+/// Octets at most of a nonce; an empty one is none (RFC 9654 section 2.1).
+const LONGEST_NONCE: usize = 128;
 /// How long an answer may be kept, at most.
 const KEPT: SignedDuration = SignedDuration::from_hours(12);
 
@@ -39,6 +43,26 @@ pub struct Responder {
     issued: HashSet<Vec<u8>>,
     /// Hashes of the authority's name and key, by the algorithm that asks with them.
     known_as: Vec<(ObjectIdentifier, Vec<u8>, Vec<u8>)>,
+}
+
+/// An answer.
+pub struct Answer {
+    /// DER of an OCSP response.
+    pub der: Vec<u8>,
+    /// When it ends, where it is one on certificates.
+    pub until: Option<Timestamp>,
+}
+
+/// Whether nothing is asked for that would have to be understood and is not (RFC 6960 section 4.4), and the nonce is one.
+fn is_understood(request: &OcspRequest) -> bool {
+    let of_one = request.tbs_request.request_list.iter().flat_map(|one| one.single_request_extensions.iter().flatten());
+    let of_all = request.tbs_request.request_extensions.iter().flatten();
+    of_one.into_iter().all(|extension| !extension.critical)
+        && of_all.into_iter().all(|extension| match extension.extn_id {
+            NONCE => OctetString::from_der(extension.extn_value.as_bytes())
+                .is_ok_and(|nonce| (1..=LONGEST_NONCE).contains(&nonce.as_bytes().len())),
+            _ => !extension.critical,
+        })
 }
 
 fn answer_only(response: &OcspResponse) -> Vec<u8> {
@@ -72,7 +96,12 @@ impl Responder {
         let by = |oid, how| {
             (oid, digest::digest(how, &name).as_ref().to_vec(), digest::digest(how, public).as_ref().to_vec())
         };
-        let known_as = vec![by(SHA1, &digest::SHA1_FOR_LEGACY_USE_ONLY), by(SHA256, &digest::SHA256)];
+        let known_as = vec![
+            by(SHA1, &digest::SHA1_FOR_LEGACY_USE_ONLY),
+            by(SHA256, &digest::SHA256),
+            by(SHA384, &digest::SHA384),
+            by(SHA512, &digest::SHA512),
+        ];
         let revoked = list
             .entries
             .iter()
@@ -105,29 +134,36 @@ impl Responder {
 
     /// Answers a question; an answer comes of any bytes.
     #[must_use]
-    pub fn answer(&self, question: &[u8], now: Timestamp, random: &dyn SecureRandom) -> Vec<u8> {
+    pub fn answer(&self, question: &[u8], now: Timestamp, random: &dyn SecureRandom) -> Answer {
+        let short = |response: &OcspResponse| Answer { der: answer_only(response), until: None };
         if question.len() > LONGEST {
-            return answer_only(&OcspResponse::malformed_request());
+            return short(&OcspResponse::malformed_request());
         }
         let Ok(request) = OcspRequest::from_der(question) else {
-            return answer_only(&OcspResponse::malformed_request());
+            return short(&OcspResponse::malformed_request());
         };
         let asked = &request.tbs_request.request_list;
-        if asked.is_empty() || asked.len() > MOST {
-            return answer_only(&OcspResponse::malformed_request());
+        if asked.is_empty() || asked.len() > MOST || !is_understood(&request) {
+            return short(&OcspResponse::malformed_request());
         }
         // From an outdated list nothing is said (RFC 6960 section 2.3).
         if now >= self.list.until || now >= self.certificate.not_after() {
-            return answer_only(&OcspResponse::try_later());
+            return short(&OcspResponse::try_later());
         }
-        match self.signed(&request, now, random) {
-            Ok(response) => response,
-            Err(_) => answer_only(&OcspResponse::internal_error()),
+        let until = (now + KEPT).min(self.list.until).min(self.certificate.not_after());
+        match self.signed(&request, now, until, random) {
+            Ok(der) => Answer { der, until: Some(until) },
+            Err(_) => short(&OcspResponse::internal_error()),
         }
     }
 
-    fn signed(&self, request: &OcspRequest, now: Timestamp, random: &dyn SecureRandom) -> Result<Vec<u8>> {
-        let until = (now + KEPT).min(self.list.until).min(self.certificate.not_after());
+    fn signed(
+        &self,
+        request: &OcspRequest,
+        now: Timestamp,
+        until: Timestamp,
+        random: &dyn SecureRandom,
+    ) -> Result<Vec<u8>> {
         let mut responses = Vec::new();
         for one in &request.tbs_request.request_list {
             responses.push(SingleResponse {
@@ -140,7 +176,6 @@ impl Responder {
         }
         let nonce = request.tbs_request.request_extensions.iter().flatten().find(|e| e.extn_id == NONCE);
         let response_extensions = nonce
-            .filter(|nonce| nonce.extn_value.as_bytes().len() <= 130)
             .map(|nonce| vec![Extension { extn_id: NONCE, critical: false, extn_value: nonce.extn_value.clone() }]);
         let own = digest::digest(&digest::SHA1_FOR_LEGACY_USE_ONLY, self.key.public().subject_public_key.raw_bytes());
         let tbs_response_data = ResponseData {
