@@ -10,7 +10,7 @@ use yestrel_core::Result;
 use yestrel_core::exchange::agent::{Metrics, Status};
 use yestrel_host::folder::{self, LOG};
 use yestrel_host::{manage, package, probe, service, upgrade};
-use yestrel_net::control;
+use yestrel_net::{control, rights};
 
 use crate::global::Global;
 use crate::output::list;
@@ -31,6 +31,9 @@ pub enum Command {
         /// End inner traffic inside the agent, even where the system could carry it
         #[arg(long)]
         process_plane: bool,
+        /// Give up root for this user, by number, and keep only what listeners need: the network's settings, ports below 1024
+        #[arg(long, value_name = "UID")]
+        r#become: Option<u32>,
         /// In the lab: where an inner address really is
         #[arg(long, hide = true, value_parser = real)]
         real: Vec<(SocketAddr, SocketAddr)>,
@@ -84,6 +87,19 @@ fn real(text: &str) -> std::result::Result<(SocketAddr, SocketAddr), String> {
     pair.ok_or_else(|| "ADDRESS:PORT=ADDRESS:PORT".into())
 }
 
+/// Gives up what an agent does not need, before any thread of it runs.
+///
+/// # Errors
+/// It cannot be given up.
+pub fn give_up(command: &Command) -> Result<()> {
+    let Command::Run { folder, r#become: user, .. } = command else { return Ok(()) };
+    if let Some(user) = user {
+        rights::become_user(*user, folder)?;
+    }
+    rights::no_dumps();
+    Ok(())
+}
+
 /// The file that an agent which runs writes its log to as well; `None` for every other command.
 pub fn log(command: &Command) -> Option<Log> {
     match command {
@@ -95,7 +111,7 @@ pub fn log(command: &Command) -> Option<Log> {
 pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     match command {
-        Command::Run { folder, bind, process_plane, real } => {
+        Command::Run { folder, bind, process_plane, real, .. } => {
             let real = real.into_iter().collect();
             Agent::run(Options { bind, process_plane, real, ..Options::new(folder) })
         }

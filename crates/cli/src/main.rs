@@ -248,6 +248,17 @@ fn main() -> ExitCode {
         (_, false) => "error",
         (_, true) => "debug,netlink_proto=warn,polling=warn,mio=warn,russh=info",
     };
+    let given_up = match &cli.command {
+        Command::Agent(command) => agent::give_up(command),
+        Command::Connect(_) => {
+            yestrel_net::rights::no_dumps();
+            Ok(())
+        }
+        _ => Ok(()),
+    };
+    if let Err(problem) = given_up {
+        return complain(&problem);
+    }
     let log = tracing_subscriber::fmt().with_env_filter(level).with_ansi(false).with_target(false);
     let log_file = match &cli.command {
         Command::Agent(command) => agent::log(command),

@@ -11,10 +11,12 @@ use yestrel_core::exchange::Question;
 use yestrel_core::exchange::device::{Ask, Status, Stop, TunnelState, TunnelStatus};
 use yestrel_core::{Problem, Result};
 
-use crate::system::Applied;
+use crate::system::{self, Applied};
 use yestrel_net::control;
 
 const PATIENCE: Duration = Duration::from_secs(12);
+/// How many tunnels there can be at once.
+const SLOTS: u32 = 16;
 
 /// The folder of running tunnels: `YESTREL_RUN`, else /run/yestrel for root, else the user's own run folder.
 ///
@@ -92,7 +94,7 @@ fn names(folder: &Path, ending: &str) -> Vec<String> {
 pub fn free_slot(folder: &Path) -> Result<u32> {
     let used: Vec<_> =
         names(folder, ".applied").iter().filter_map(|name| applied(folder, name)).map(|a| a.slot).collect();
-    (0..16).find(|slot| !used.contains(slot)).ok_or_else(|| {
+    (0..SLOTS).find(|slot| !used.contains(slot)).ok_or_else(|| {
         Problem::refused("sixteen tunnels are up on this machine").try_("yestrel tunnel stop   one of them")
     })
 }
@@ -116,6 +118,9 @@ pub fn list() -> Result<Vec<TunnelStatus>> {
 /// # Errors
 /// The folder cannot be used.
 pub fn list_in(folder: &Path) -> Result<Vec<TunnelStatus>> {
+    let slots: Vec<_> =
+        names(folder, ".applied").iter().filter_map(|name| applied(folder, name)).map(|one| one.slot).collect();
+    (0..SLOTS).filter(|slot| !slots.contains(slot)).for_each(system::put_back);
     let mut tunnels = Vec::new();
     for name in names(folder, ".sock") {
         match control::ask(&socket(folder, &name), &Status, PATIENCE) {

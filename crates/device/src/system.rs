@@ -58,6 +58,59 @@ pub struct ResolverFile {
     pub text: String,
 }
 
+/// The file that names the system's resolvers (resolv.conf(5)).
+const RESOLVERS: &str = "/etc/resolv.conf";
+
+/// Where the resolver file as it was lies while the tunnel of this slot is up: on the same disk, so that it survives what the run folder
+/// does not.
+fn beside(slot: u32) -> PathBuf {
+    PathBuf::from(format!("{RESOLVERS}.before-yestrel-{slot}"))
+}
+
+/// Keeps the resolver file as it was. One that is mounted over another is itself again after a power cut.
+fn keep_beside(copy: &Path, link: Option<&Path>, text: &str) {
+    if Path::new(RESOLVERS).parent().is_some_and(|folder| mount(folder) != mount(Path::new(RESOLVERS))) {
+        return;
+    }
+    let kept = match link {
+        Some(link) => std::os::unix::fs::symlink(link, copy).map_err(|error| error.to_string()),
+        None => write_open(copy, text).map_err(|error| error.to_string()),
+    };
+    if let Err(why) = kept {
+        tracing::warn!("{} cannot be kept over a power cut: {why}", copy.display());
+    }
+}
+
+/// The mount that a path lies on; a link is not followed. `None` where the system does not say.
+fn mount(path: &Path) -> Option<u64> {
+    use rustix::fs::{AtFlags, CWD, StatxFlags, statx};
+    let about = statx(CWD, path, AtFlags::SYMLINK_NOFOLLOW, StatxFlags::MNT_ID).ok()?;
+    (about.stx_mask & StatxFlags::MNT_ID.bits() != 0).then_some(about.stx_mnt_id)
+}
+
+/// Writes a file that everybody may read, and waits until the disk has it.
+fn write_open(path: &Path, text: &str) -> std::io::Result<()> {
+    use std::io::Write as _;
+    let mut file = fs::File::create_new(path)?;
+    file.write_all(text.as_bytes())?;
+    file.sync_all()
+}
+
+/// Brings the resolver file back that a tunnel of this slot left when the machine lost its power; nothing, where none is left.
+pub fn put_back(slot: u32) {
+    let copy = beside(slot);
+    let Ok(about) = fs::symlink_metadata(&copy) else { return };
+    let back = if about.is_symlink() {
+        fs::rename(&copy, RESOLVERS)
+    } else {
+        fs::read_to_string(&copy).and_then(|text| fs::write(RESOLVERS, text)).and_then(|()| fs::remove_file(&copy))
+    };
+    match back {
+        Ok(()) => tracing::info!("{RESOLVERS} is as it was before a tunnel that a power cut ended"),
+        Err(error) => tracing::warn!("{RESOLVERS} cannot be brought back from {}: {error}", copy.display()),
+    }
+}
+
 /// The addresses of the machines from which somebody works on this one (SSH).
 fn worked_from() -> Vec<IpAddr> {
     let variable = std::env::var("SSH_CONNECTION").or_else(|_| std::env::var("SSH_CLIENT")).unwrap_or_default();
@@ -221,13 +274,15 @@ impl Applied {
     }
 
     fn set_resolvers(&mut self, resolvers: &[IpAddr]) -> Result<()> {
-        let path = Path::new("/etc/resolv.conf");
+        let path = Path::new(RESOLVERS);
         let cannot = |error: std::io::Error| {
             Problem::failed("the resolvers cannot be set").why(format!("{}: {error}", path.display()))
         };
         if self.resolvers.is_none() {
+            put_back(self.slot);
             let link = fs::read_link(path).ok();
             let text = fs::read_to_string(path).unwrap_or_default();
+            keep_beside(&beside(self.slot), link.as_deref(), &text);
             self.resolvers = Some(ResolverFile { path: path.to_owned(), link, text });
             self.write_down()?;
         }
@@ -235,8 +290,11 @@ impl Applied {
             // What it points to belongs to another program, which would write it anew at any time.
             fs::remove_file(path).map_err(cannot)?;
         }
-        let mut text =
-            "# written by yestrel while its tunnel is up; the file as it was comes back at the end\n".to_owned();
+        let mut text = format!(
+            "# written by yestrel while its tunnel is up; the file as it was comes back at the end\n\
+             # after a power cut: yestrel tunnel list   brings it back, from {}\n",
+            beside(self.slot).display()
+        );
         for resolver in resolvers {
             text.push_str(&format!("nameserver {resolver}\n"));
         }
@@ -252,6 +310,7 @@ impl Applied {
             // In place: the file may be mounted over another.
             let _ = fs::write(&before.path, &before.text);
         }
+        let _ = fs::remove_file(beside(self.slot));
     }
 
     /// The tunnel is down for now: without `strict`, traffic goes its usual ways meanwhile.

@@ -81,13 +81,31 @@ impl Before {
     }
 }
 
+/// Opens a file of an agent's folder. The folder is another user's, so whoever reads it as root follows no link there.
+///
+/// # Errors
+/// There is none, it is a link, or it may not be read.
+pub fn open_no_link(path: &Path) -> std::io::Result<fs::File> {
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let flags = nix::libc::O_NOFOLLOW | nix::libc::O_NONBLOCK;
+    let file = fs::OpenOptions::new().read(true).custom_flags(flags).open(path)?;
+    if file.metadata()?.is_file() { Ok(file) } else { Err(std::io::Error::other("it is no file")) }
+}
+
+fn read_no_link(path: &Path) -> std::io::Result<Vec<u8>> {
+    use std::io::Read as _;
+    let mut bytes = Vec::new();
+    open_no_link(path)?.take(yestrel_core::exchange::LONGEST).read_to_end(&mut bytes)?;
+    Ok(bytes)
+}
+
 /// Something that an agent keeps in its folder; `None` when it is not there.
 ///
 /// # Errors
 /// The file is damaged, or may not be read.
 pub fn read_in<T: DeserializeOwned>(folder: &Path, name: &str) -> Result<Option<T>> {
     let path = folder.join(name);
-    match fs::read(&path) {
+    match read_no_link(&path) {
         Ok(bytes) => serde_json::from_slice(&bytes).map(Some).map_err(|_| {
             Problem::failed(format!("{} is damaged", path.display()))
                 .why("it was changed by something else")

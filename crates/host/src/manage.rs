@@ -181,10 +181,10 @@ fn wait_for_answer() -> Result<()> {
 ///
 /// # Errors
 /// The log cannot be read.
-pub fn log(folder: &Path, offset: Option<u64>) -> Result<LogPiece> {
-    let path = folder.join(LOG);
+pub fn log(agent_folder: &Path, offset: Option<u64>) -> Result<LogPiece> {
+    let path = agent_folder.join(LOG);
     let cannot = |error: io::Error| Problem::failed("the agent's log cannot be read").why(error.to_string());
-    let mut file = match fs::File::open(&path) {
+    let mut file = match folder::open_no_link(&path) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(LogPiece { text: String::new(), next: 0 }),
         other => other.map_err(cannot)?,
     };

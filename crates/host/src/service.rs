@@ -116,8 +116,11 @@ pub fn cannot_write(path: &Path, error: &io::Error) -> Problem {
 
 /// Where only root may open the TUN device, the service needs one more capability to do so.
 fn open_tun((path, text, mode): (&'static str, String, u32)) -> (&'static str, String, u32) {
-    let closed = fs::metadata("/dev/net/tun").is_ok_and(|about| about.permissions().mode() & 0o006 != 0o006);
-    let text = if closed { text.replace(CAPABILITIES, &format!("{CAPABILITIES} CAP_DAC_OVERRIDE")) } else { text };
+    let text = if yestrel_net::rights::tun_is_closed() {
+        text.replace(CAPABILITIES, &format!("{CAPABILITIES} CAP_DAC_OVERRIDE"))
+    } else {
+        text
+    };
     (path, text, mode)
 }
 

@@ -13,6 +13,7 @@
 //! | `nft` | running the firewall's tool |
 //! | `packets` | packets in batches, from UDP and TUN |
 //! | `plane` | how inner traffic meets the site: through the kernel, or a stack inside the process |
+//! | `rights` | what a process gives up |
 //! | `seats` | who is connected, by inner address |
 //! | `stack` | an IP stack inside the process |
 //! | `threads` | what a thread says of itself |
@@ -27,6 +28,7 @@ pub mod netlink;
 pub mod nft;
 pub mod packets;
 pub mod plane;
+pub mod rights;
 pub mod seats;
 pub mod stack;
 pub mod threads;

@@ -27,6 +27,23 @@ fn connect(world: &World, machine: &Machine) -> String {
     list[0]["proxy"].as_str().unwrap_or_default().to_owned()
 }
 
+/// The agent is a user of its own, with two capabilities and no way to more, and leaves no dump.
+fn is_confined(machine: &Machine, user: Option<&str>) {
+    let status = machine.shell("cat /proc/$(pgrep -f '^/opt/yestrel/yestrel agent run')/status").is(0).out;
+    let field = |name: &str| status.lines().find_map(|line| line.strip_prefix(name)).unwrap().trim().to_owned();
+    let own = field("Uid:");
+    assert!(!own.starts_with("0\t") && user.is_none_or(|user| own.split('\t').all(|one| one == user)), "{status}");
+    for set in ["CapBnd:", "CapEff:", "CapPrm:", "CapAmb:"] {
+        let capabilities = u64::from_str_radix(&field(set), 16).unwrap();
+        assert_eq!(capabilities, 1 << 12 | 1 << 10, "CAP_NET_ADMIN and CAP_NET_BIND_SERVICE: {set} {capabilities:x}");
+    }
+    assert_eq!(field("NoNewPrivs:"), "1");
+    machine
+        .shell("grep 'Max core file size' /proc/$(pgrep -f '^/opt/yestrel/yestrel agent run')/limits")
+        .is(0)
+        .says("Max core file size        0                    0");
+}
+
 fn agent_order(world: &World, machine: &Machine) -> u64 {
     let came = world.at(machine, "gateway show harbour --format json").is(0);
     came.json()["order_at_agent"].as_u64().unwrap_or(0)
@@ -42,13 +59,15 @@ fn a_gateway_on_systemd_comes_up_hardened_survives_a_reboot_and_leaves_no_trace(
     world.admit("mara", "mara/laptop");
     let came = world.at(&machine, "rollout --yes").is(0);
     came.says("agent installed").says("confirmed over a new connection");
-    // A user of its own, two capabilities, no way to more.
-    let status = machine.shell("cat /proc/$(pgrep -f '^/opt/yestrel/yestrel agent run')/status").is(0).out;
-    let field = |name: &str| status.lines().find_map(|line| line.strip_prefix(name)).unwrap().trim().to_owned();
-    assert!(!field("Uid:").starts_with("0\t"), "{status}");
-    let capabilities = u64::from_str_radix(&field("CapBnd:"), 16).unwrap();
-    assert_eq!(capabilities, 1 << 12 | 1 << 10, "CAP_NET_ADMIN and CAP_NET_BIND_SERVICE: {capabilities:x}");
-    assert_eq!((field("NoNewPrivs:").as_str(), field("Seccomp:").as_str()), ("1", "2"));
+    is_confined(&machine, None);
+    let status = machine.shell("cat /proc/$(pgrep -f '^/opt/yestrel/yestrel agent run')/status").is(0);
+    status.says("Seccomp:\t2");
+    machine
+        .shell("systemctl show -p LimitNOFILE,TasksMax,MemoryMax yestrel")
+        .is(0)
+        .says("16384")
+        .says("=256")
+        .says("1073741824");
     machine.shell("nft list table inet yestrel").is(0).says("listener harbour/quill");
     machine
         .shell("systemd-analyze verify /etc/systemd/system/yestrel*.service /etc/systemd/system/yestrel*.timer")
@@ -61,6 +80,13 @@ fn a_gateway_on_systemd_comes_up_hardened_survives_a_reboot_and_leaves_no_trace(
 
     connect(&world, &machine);
     world.at(&machine, "tunnel prove --reach 10.44.0.20:22").is(0);
+
+    // Inner IPv6 needs another setting of the kernel.
+    let forwards = || machine.shell("cat /proc/sys/net/ipv6/conf/all/forwarding").out;
+    assert_eq!(forwards(), "0\n");
+    world.at(&machine, "listener change harbour/quill --reach 10.44.0.0/22,fd12:3456:789a::/64").is(0);
+    world.at(&machine, "rollout --yes").is(0);
+    assert_eq!(forwards(), "1\n");
 
     // The same again does nothing: not even a copy.
     let before = machine.shell("stat -c '%i %Y' /opt/yestrel/yestrel; systemctl show -p MainPID yestrel").out;
@@ -89,7 +115,7 @@ fn a_gateway_on_systemd_comes_up_hardened_survives_a_reboot_and_leaves_no_trace(
     wait(30, "the agent after a reboot", || {
         machine.shell("nft list table inet yestrel").out.contains("listener harbour/quill").then_some(())
     });
-    assert_eq!(agent_order(&world, &machine), 1);
+    assert_eq!(agent_order(&world, &machine), 2);
     wait(30, "the device is back", || {
         (world.at(&machine, "tunnel prove --reach 10.44.0.20:22").code == 0).then_some(())
     });
@@ -97,7 +123,7 @@ fn a_gateway_on_systemd_comes_up_hardened_survives_a_reboot_and_leaves_no_trace(
 
     let retired = world.at(&machine, "gateway retire harbour --yes").is(0);
     retired.says("no trace of it left").says("removed /opt/yestrel");
-    assert_eq!(traces(&machine), "0\n");
+    assert_eq!((traces(&machine).as_str(), forwards().as_str()), ("0\n", "0\n"));
     world.at(&machine, "gateway retire harbour --yes").is(2).says("there is no gateway");
     world.at(&machine, "host remove harbour --yes").is(0);
     assert_eq!(traces(&machine), "0\n");
@@ -110,11 +136,21 @@ fn where_there_is_no_service_manager_a_supervisor_keeps_the_agent_running() {
     let world = World::estate();
     let rc_local = machine.shell("cat /etc/rc.local").out;
     world.harbour_on(&machine, "root");
+    world.admit("mara", "mara/laptop");
     world.at(&machine, "host show harbour").is(0).says("/etc/rc.local");
     world.at(&machine, "rollout --yes").is(0).says("agent installed");
     let agent = || machine.shell("pgrep -f '^/opt/yestrel/yestrel agent run'").out.trim().to_owned();
     let first = agent();
     assert!(!first.is_empty());
+    is_confined(&machine, Some("61937"));
+    machine.shell("nft list table inet yestrel").is(0).says("listener harbour/quill");
+    connect(&world, &machine);
+    world.at(&machine, "tunnel prove --reach 10.44.0.20:22").is(0);
+    // What that user can write, root does not follow.
+    machine.shell("mv /var/lib/yestrel/log /var/lib/yestrel/log.true && ln -s /etc/shadow /var/lib/yestrel/log").is(0);
+    let log = world.at(&machine, "gateway log harbour").is(1).says("the agent's log cannot be read");
+    assert!(!format!("{log:?}").contains("root:"), "{log:?}");
+    machine.shell("mv /var/lib/yestrel/log.true /var/lib/yestrel/log").is(0);
     machine.shell(&format!("kill -9 {first}")).is(0);
     wait(10, "another agent", || (!agent().is_empty() && agent() != first).then_some(()));
     world.at(&machine, "gateway restart harbour").is(0);
@@ -123,6 +159,8 @@ fn where_there_is_no_service_manager_a_supervisor_keeps_the_agent_running() {
     machine.reboot();
     wait(30, "the agent after a reboot", || (!agent().is_empty()).then_some(()));
     wait(10, "its order", || (agent_order(&world, &machine) == 1).then_some(()));
+    is_confined(&machine, Some("61937"));
+    world.at(&machine, "tunnel stop harbour").is(0);
     world.at(&machine, "gateway retire harbour --yes").is(0).says("a line in /etc/rc.local");
     assert_eq!(traces(&machine), "0\n");
     assert_eq!(machine.shell("cat /etc/rc.local").out, rc_local);

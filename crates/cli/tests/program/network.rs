@@ -288,11 +288,20 @@ fn a_resolver_file_that_is_a_link_is_a_link_again_afterwards() {
                   mount --bind etc /etc && \"$Y\" connect mara.yestrel --background && grep -q 127.19.78.1 /etc/resolv.conf && [ ! -L /etc/resolv.conf ] && \
                   \"$Y\" tunnel stop harbour && [ \"$(readlink /etc/resolv.conf)\" = stub ] && grep -q 192.0.2.53 /etc/resolv.conf && echo restored";
     let script = format!("Y='{}'; {script}", env!("CARGO_BIN_EXE_yestrel"));
+    // The same when the machine loses its power: no process is left, and no run folder.
+    let cut = "mine=$(readlink /proc/self/ns/mnt); for p in /proc/[0-9]*; do \
+               [ \"$(readlink $p/ns/mnt) $(readlink $p/exe)\" = \"$mine $Y\" ] && all=\"$all ${p#/proc/}\"; done; kill -9 $all";
+    let script = format!(
+        "{script} && \"$Y\" connect mara.yestrel --background && {{ {cut}; rm -r \"$YESTREL_RUN\"; mkdir -m 700 \"$YESTREL_RUN\"; \
+         grep -q before-yestrel-0 /etc/resolv.conf && ls -l /etc/resolv.conf.before-yestrel-0 && \"$Y\" tunnel list && [ \"$(readlink /etc/resolv.conf)\" = stub ] && \
+         grep -q 192.0.2.53 /etc/resolv.conf && echo survived; }}"
+    );
     // In a mount namespace of its own, so that the laptop's stays as it is.
     world
         .run_words(&["lab", "enter", "mara-laptop", "--", "unshare", "-m", "sh", "-c", &script])
         .is(0)
-        .says("restored");
+        .says("restored")
+        .says("survived");
 }
 
 #[test]
