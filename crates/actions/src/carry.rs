@@ -31,7 +31,7 @@ pub fn carry(
     if affected.is_empty() {
         return Ok(Vec::new());
     }
-    let plans: Vec<_> = plan::preview(context, &affected)?.into_iter().filter(|plan| !plan.nothing_to_do).collect();
+    let plans: Vec<_> = plan::remembered(context, &affected)?.into_iter().filter(|plan| !plan.nothing_to_do).collect();
     before(&plans);
     rollout::rollout(context, &affected, How::default())
 }

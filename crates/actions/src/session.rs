@@ -166,6 +166,10 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 last_heard: None,
             })?;
         }
+        NewsEvent::Righted { what, times } => {
+            let often = if *times == 1 { String::new() } else { format!(" {times} times") };
+            book.note("gateway righted", gateway, &format!("something else on its host changed {what}{often}"))?;
+        }
         NewsEvent::Started { .. } | NewsEvent::Carried { .. } | NewsEvent::Undone { .. } | NewsEvent::Other => {}
     }
     Ok(())

@@ -11,6 +11,7 @@ use parking_lot::RwLock;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use yestrel_core::exchange::agent::Publication;
+use yestrel_core::findings::Plane;
 use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::order::{Envelope, Revoked};
 use yestrel_core::{Problem, Result};
@@ -25,6 +26,7 @@ const HELD: &str = "held.json";
 const REVOKED: &str = "revoked.jsonl";
 const CERTIFICATE_KEY: &str = "certificate-keys.json";
 const PUBLISHED: &str = "published.json";
+const PLANE: &str = "plane.json";
 
 /// The folder of one agent.
 pub struct Keep {
@@ -210,6 +212,25 @@ impl Keep {
         Ok(())
     }
 
+    /// How inner traffic met the site when an order was last in force.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn plane(&self) -> Result<Option<Plane>> {
+        self.read(PLANE)
+    }
+
+    /// Keeps how inner traffic meets the site.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn set_plane(&mut self, plane: Plane) -> Result<()> {
+        if self.plane()? != Some(plane) {
+            self.put(PLANE, Some(&plane));
+        }
+        Ok(())
+    }
+
     /// Private keys (PKCS#8) of certificates that orders name: that of the order in force, and that of the next.
     ///
     /// # Errors
@@ -243,7 +264,7 @@ impl Keep {
     pub fn forget(&mut self) -> Result<()> {
         self.unkept.clear();
         self.learned.forget().map_err(cannot(&self.folder.join(REVOKED)))?;
-        [IDENTITY, ORDER, HELD, BEFORE, CERTIFICATE_KEY, PUBLISHED]
+        [IDENTITY, ORDER, HELD, BEFORE, CERTIFICATE_KEY, PUBLISHED, PLANE]
             .into_iter()
             .try_for_each(|name| set(&self.folder.join(name), None))
     }

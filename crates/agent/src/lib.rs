@@ -5,6 +5,7 @@
 //! | `run` | starts, answers, stops |
 //! | `admit` | who may come in now, with which address; who is in |
 //! | `switch` | carries orders out: prepares, switches, holds, goes back |
+//! | `mend` | puts right what something else changes on the host |
 //! | `certificate` | the gateway's own certificate and its key |
 //! | `keep` | who it is, its orders, revocations, on disk |
 //! | `scribe` | what is seen, on its way to the disk |
@@ -22,6 +23,7 @@ mod certificate;
 mod disk;
 pub mod keep;
 pub mod log;
+mod mend;
 mod metrics;
 mod news;
 mod publish;

@@ -12,17 +12,19 @@ use parking_lot::Mutex;
 use yestrel_core::admission::{Reason, Shown};
 use yestrel_core::exchange::agent::{AgentStatus, Ask, Publication, Standing};
 use yestrel_core::exchange::{Answered, NewsEvent};
-use yestrel_core::findings::Plane as PlaneKind;
+use yestrel_core::findings::{Facts, Plane as PlaneKind};
 use yestrel_core::keys::KeyPair;
 use yestrel_core::order::Content;
 use yestrel_core::{Problem, Result, VERSION};
 use yestrel_host::folder::{self, Identity};
 use yestrel_host::{probe, upgrade};
 use yestrel_net::seats::Seat;
+use yestrel_net::watch::Watch;
 use yestrel_net::{control, plane};
 
 use crate::admit::{Shared, ended};
 use crate::keep::Keep;
+use crate::mend::Mended;
 use crate::scribe::Tables;
 use crate::tunnels::{self, Kind, Tunnel};
 use crate::{metrics, publish};
@@ -62,6 +64,9 @@ pub struct Agent {
     pub(crate) exporter: Mutex<Option<metrics::Exporter>>,
     /// What publishes the state of certificates.
     pub(crate) publisher: Mutex<Option<publish::Publisher>>,
+    /// What sees changes of the firewall and the network, and what came of them.
+    pub(crate) watch: Mutex<Option<Watch>>,
+    pub(crate) mended: Mutex<Mended>,
     /// Until when no order is taken up again by itself.
     closed_until: Mutex<Option<Timestamp>>,
     /// SHA-256 of the program.
@@ -107,10 +112,13 @@ impl Agent {
             change: Mutex::default(),
             exporter: Mutex::default(),
             publisher: Mutex::default(),
+            watch: Mutex::default(),
+            mended: Mutex::default(),
             closed_until: Mutex::default(),
             program: OnceLock::new(),
             stop: AtomicBool::new(false),
         });
+        agent.begin_to_watch();
         agent.clone().spawn_housekeeping();
         Ok(agent)
     }
@@ -156,10 +164,13 @@ impl Agent {
     fn spawn_housekeeping(self: Arc<Self>) {
         let spawned = std::thread::Builder::new().name("housekeeping".into()).spawn(move || {
             loop {
-                if self.shared.in_force().is_none()
-                    && let Err(problem) = self.resume()
-                {
-                    tracing::warn!("the last order is not in force yet: {}", problem.line());
+                if self.shared.in_force().is_none() {
+                    let resumed = self.resume().err().map(|problem| problem.line());
+                    let mut mended = self.mended.lock();
+                    if let Some(why) = resumed.as_ref().filter(|why| mended.amiss.as_ref() != Some(*why)) {
+                        tracing::warn!("the last order is not in force yet: {why}");
+                    }
+                    mended.amiss = resumed;
                 }
                 self.shared.keep_live();
                 // Sessions whose credential has expired since they began.
@@ -231,15 +242,36 @@ impl Agent {
         Ok(Standing { envelope, revoked: self.shared.revoked.read().clone() })
     }
 
-    pub(crate) fn plane_kind(&self) -> PlaneKind {
-        match self.shared.plane() {
-            Some(plane) => plane.kind(),
-            None => probe::facts(self.options.process_plane).map_or(PlaneKind::Process, |facts| facts.plane),
+    /// How inner traffic meets the site, or will.
+    ///
+    /// # Errors
+    /// The host cannot be looked at, or it no longer has what it had: the other way is another gateway to devices, and nobody's choice
+    /// but the administrator's.
+    pub(crate) fn plane_kind(&self) -> Result<PlaneKind> {
+        if let Some(plane) = self.shared.plane() {
+            return Ok(plane.kind());
         }
+        let facts = probe::facts(self.options.process_plane)?;
+        let before = self.shared.keep.lock().plane()?;
+        if before == Some(PlaneKind::Kernel) && facts.plane == PlaneKind::Process && !self.options.process_plane {
+            let missing = match facts {
+                Facts { privileged: false, .. } => "the right to change its network",
+                Facts { tun: false, .. } => "TUN devices",
+                _ => "nftables that answers",
+            };
+            return Err(Problem::refused("inner traffic went through this host's kernel, and cannot now")
+                .why(format!("the host no longer has {missing}"))
+                .try_("mend that; the agent tries again by itself")
+                .try_("yestrel gateway retire and create   for one that carries inside the agent instead"));
+        }
+        Ok(facts.plane)
     }
 
     fn status(&self) -> Result<AgentStatus> {
-        let plane = self.plane_kind();
+        let (plane, cannot) = match self.plane_kind() {
+            Ok(plane) => (plane, None),
+            Err(problem) => (PlaneKind::Kernel, Some(problem.line())),
+        };
         let in_force = self.shared.in_force();
         let listeners =
             self.listeners.lock().iter().map(|(name, listener)| (name.clone(), listener.services())).collect();
@@ -260,6 +292,7 @@ impl Agent {
             newest: self.shared.scribe.newest(),
             program: self.program(),
             held: keep.held().map(|held| held.until),
+            amiss: cannot.or_else(|| self.mended.lock().amiss.clone()),
             unkept: keep.unkept().or_else(|| self.shared.scribe.trouble()),
             published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),
             estate_key,

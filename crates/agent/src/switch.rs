@@ -10,8 +10,8 @@ use yestrel_core::exchange::agent::Receipt;
 use yestrel_core::keys::KeyPair;
 use yestrel_core::order::{self, Content, Envelope, Order, OrderListener};
 use yestrel_core::{Problem, Result};
-use yestrel_host::folder::{Before, Identity};
-use yestrel_net::plane::{self, Plane};
+use yestrel_host::folder::Identity;
+use yestrel_net::plane;
 
 use crate::admit::InForce;
 use crate::keep::Held;
@@ -73,6 +73,8 @@ impl Agent {
             self.shared.note(NewsEvent::Carried { order: number });
             ended += self.end_the_unwelcome();
             tracing::info!(order = number, ended, held = until.is_some(), "order carried out");
+        } else {
+            self.put_all_right()?;
         }
         let unkept = self.shared.keep.lock().unkept();
         Ok(Receipt { number, hash, at: Timestamp::now(), ended, held: until, unkept })
@@ -143,8 +145,10 @@ impl Agent {
         let plane = match self.shared.plane() {
             Some(plane) => plane,
             None => {
-                let ground = plane::Ground { bind: self.options.bind, real: self.options.real.clone() };
-                Arc::new(Plane::make(self.plane_kind(), content, &ground, &self.shared.seats)?)
+                // Kept whatever becomes of the order, so that no second one is made beside it.
+                let plane = self.new_plane(content)?;
+                *self.shared.plane.write() = Some(plane.clone());
+                plane
             }
         };
         plane.check(content)?;
@@ -167,16 +171,13 @@ impl Agent {
             fresh.insert(listener.name.clone(), kind.open(listener, &ground, &leaving)?);
             Ok(())
         });
-        let remember = |before: plane::Forwarded| {
-            let before = Before { forwarding: before.four, forwarding6: before.six };
-            self.shared.keep.lock().set_before(&before)
-        };
-        let switched = opened.and_then(|()| plane.switch(content, &remember));
-        if switched.is_err() {
+        let switched = opened.and_then(|()| self.switch_plane(&plane, content));
+        if let Err(problem) = switched {
             fresh.values().for_each(|listener| listener.close());
+            drop(listeners);
+            return Err(self.gone_back(problem));
         }
-        switched?;
-        *self.shared.plane.write() = Some(plane);
+        self.shared.keep.lock().set_plane(plane.kind())?;
         let (metrics, gone) = (content.metrics, leaving);
         let content = order.content.clone();
         self.shared.set_in_force(Some(InForce::new(order, hash)));
@@ -192,6 +193,22 @@ impl Agent {
         self.export_metrics(metrics);
         self.put_out(&content);
         Ok(())
+    }
+
+    /// After a switch that failed half-way: what the order in force says of addresses, firewall and forwarding is there again, or it is
+    /// said that it is not.
+    fn gone_back(&self, problem: Problem) -> Problem {
+        let back = match (self.shared.in_force(), self.shared.plane()) {
+            (Some(in_force), Some(plane)) => self.switch_plane(&plane, in_force.roll.content()),
+            _ => {
+                let before = self.shared.keep.lock().before().ok().flatten();
+                plane::take_back(before.map(|before| before.forwarded()))
+            }
+        };
+        match back {
+            Ok(()) => problem,
+            Err(not) => problem.try_(format!("what was there before is not all back: {}", not.line())),
+        }
     }
 
     /// The kind of a listener's tunnel.

@@ -252,6 +252,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                         ),
                         ("order at agent", status.order.into()),
                         ("unconfirmed until", status.held.into()),
+                        ("amiss", status.amiss.clone().map_or(Cell::Missing, |why| Cell::State(Grade::Bad, why))),
                         (
                             "in force but not kept",
                             status.unkept.clone().map_or(Cell::Missing, |why| Cell::State(Grade::Bad, why)),

@@ -24,12 +24,10 @@ use yestrel_core::{Problem, Result};
 
 use yestrel_net::files::write_whole;
 use yestrel_net::names;
-use yestrel_net::netlink::{Families, Netlink, Rule};
+use yestrel_net::netlink::{Families, MAIN, Netlink, Rule};
 
 /// IP protocol 17.
 const UDP: Option<u8> = Some(17);
-/// The system's main routing table.
-const MAIN: u32 = 254;
 /// The first rule priority and table of tunnel 0; each further tunnel has the next 16 and the next one.
 const FIRST_PRIORITY: u32 = 18_100;
 const FIRST_TABLE: u32 = 52_300;

@@ -9,11 +9,10 @@ use yestrel_core::exchange::host::{Ask, HELLO, Installed, LogPiece};
 use yestrel_core::exchange::{Answered, LONGEST, agent};
 use yestrel_core::findings::Facts;
 use yestrel_core::schedule::Schedule;
-use yestrel_core::{Problem, Result, firewall};
+use yestrel_core::{Problem, Result};
 
 use yestrel_core::VERSION;
 use yestrel_net::control;
-use yestrel_net::nft::nft;
 use yestrel_net::plane;
 
 use crate::folder::{self, Identity, LOG};
@@ -250,14 +249,16 @@ fn remove(estate: &str, force: bool) -> Result<Vec<String>> {
     }
     service.stop()?;
     // An agent that could not be asked may have left its table and the forwarding that it switched on.
-    if nft(&["list", "table", "inet", "yestrel"], "").is_ok() {
-        nft(&["-f", "-"], &format!("table {0}\ndelete table {0}\n", firewall::TABLE))?;
-        gone.push("its firewall table".into());
+    let before = folder::read_before(Path::new(FOLDER))?;
+    match plane::remove_table() {
+        Ok(true) => gone.push("its firewall table".into()),
+        Ok(false) => {}
+        // Where nothing was ever changed there may be no firewall's tool at all.
+        Err(problem) if before.is_some() => return Err(problem),
+        Err(_) => {}
     }
-    if let Ok(Some(before)) = folder::read_before(Path::new(FOLDER))
-        && (!before.forwarding || !before.forwarding6)
-        && plane::take_back(Some(before.forwarded())).is_ok()
-    {
+    if let Some(before) = before.filter(|before| !before.forwarding || !before.forwarding6) {
+        plane::take_back(Some(before.forwarded()))?;
         gone.push("forwarding, which it had switched on".into());
     }
     gone.extend(service.remove()?);

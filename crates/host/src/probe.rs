@@ -25,8 +25,9 @@ pub fn facts(force_process: bool) -> Result<Facts> {
     let kernel = fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default().trim().to_owned();
     let privileged = may_administer_network();
     let tun = privileged && fs::metadata("/dev/net/tun").is_ok();
-    let ruleset = if privileged { nft(&["-j", "list", "ruleset"], "").ok() } else { None };
-    let plane = if !force_process && privileged && tun && ruleset.is_some() { Plane::Kernel } else { Plane::Process };
+    let nftables = privileged && nft(&["list", "tables"], "").is_ok();
+    let ruleset = if nftables { nft(&["-j", "list", "ruleset"], "").ok() } else { None };
+    let plane = if !force_process && privileged && tun && nftables { Plane::Kernel } else { Plane::Process };
     Ok(Facts {
         system,
         kernel,
@@ -41,7 +42,7 @@ pub fn facts(force_process: bool) -> Result<Facts> {
         },
         forwarding: fs::read_to_string("/proc/sys/net/ipv4/ip_forward").unwrap_or_default().trim() == "1",
         tun,
-        nftables: ruleset.is_some(),
+        nftables,
         privileged,
         clock: jiff::Timestamp::now(),
         plane,

@@ -17,6 +17,7 @@
 //! | `seats` | who is connected, by inner address |
 //! | `stack` | an IP stack inside the process |
 //! | `threads` | what a thread says of itself |
+//! | `watch` | seeing when somebody changes the firewall or the network |
 
 pub mod clock;
 pub mod control;
@@ -32,3 +33,4 @@ pub mod rights;
 pub mod seats;
 pub mod stack;
 pub mod threads;
+pub mod watch;

@@ -14,6 +14,9 @@ use tokio::runtime::Runtime;
 use yestrel_core::findings::Interface;
 use yestrel_core::{Problem, Result};
 
+/// The system's main routing table (rtnetlink(7)).
+pub const MAIN: u32 = 254;
+
 /// A connection to the system's routing.
 pub struct Netlink {
     runtime: Runtime,
@@ -127,6 +130,41 @@ impl Netlink {
             }
         });
         Ok(())
+    }
+
+    /// The addresses of an interface, but those of the link itself; and whether it is switched on.
+    ///
+    /// # Errors
+    /// No such interface.
+    pub fn addresses(&self, interface: &str) -> Result<(Vec<IpNet>, bool)> {
+        self.index(interface)?;
+        let found = self.interfaces().into_iter().find(|one| one.name == interface);
+        let (addresses, up) = found.map(|one| (one.addresses, one.up)).unwrap_or_default();
+        let of_link = |net: &IpNet| matches!(net.addr(), IpAddr::V6(six) if six.is_unicast_link_local());
+        Ok((addresses.into_iter().filter(|net| !of_link(net)).collect(), up))
+    }
+
+    /// The ranges that the main table has routes to through an interface.
+    ///
+    /// # Errors
+    /// No such interface.
+    pub fn routes(&self, interface: &str) -> Result<Vec<IpNet>> {
+        use futures_lite_stream::collect;
+        let index = self.index(interface)?;
+        let messages =
+            [RouteMessageBuilder::<Ipv4Addr>::new().build(), RouteMessageBuilder::<std::net::Ipv6Addr>::new().build()];
+        Ok(self.runtime.block_on(async {
+            let mut ranges = Vec::new();
+            for message in messages {
+                for route in collect(self.handle.route().get(message).execute()).await.into_iter().flatten() {
+                    let through = RouteAttribute::Oif(index);
+                    if u32::from(route.header.table) == MAIN && route.attributes.contains(&through) {
+                        ranges.extend(destination(&route));
+                    }
+                }
+            }
+            ranges
+        }))
     }
 
     /// Sets the largest packet of an interface.

@@ -14,12 +14,15 @@ use yestrel_core::{Problem, Result};
 use yestrel_wire::Moment;
 
 use crate::clock;
-use crate::netlink::Netlink;
+use crate::netlink::{MAIN, Netlink};
 use crate::nft::nft;
 use crate::packets::{Batch, Sender, Tun, TunBuffers, ends};
 use crate::seats::{Carrier, Seats};
 use crate::stack::{Outside, Stack};
+use crate::watch::Seen;
 
+/// The name of the agent's own table.
+pub const OWN: &str = "yestrel";
 const FORWARDING: &str = "/proc/sys/net/ipv4/ip_forward";
 const FORWARDING6: &str = "/proc/sys/net/ipv6/conf/all/forwarding";
 /// Whether an interface learns its addresses and routes from routers (RFC 4861): 1 as long as the system does not forward, 2 always.
@@ -41,8 +44,16 @@ pub struct Ground {
 
 /// One of the two planes, running.
 pub enum Plane {
-    Kernel { tun: Arc<Tun>, name: String },
-    Process { stack: Stack, rules: Rules },
+    /// With the firewall table as the system shows it after the last switch.
+    Kernel {
+        tun: Arc<Tun>,
+        name: String,
+        table: Mutex<String>,
+    },
+    Process {
+        stack: Stack,
+        rules: Rules,
+    },
 }
 
 impl Plane {
@@ -62,7 +73,7 @@ impl Plane {
                     .name("from-site".into())
                     .spawn(move || carry_from_site(&reading, &weak))
                     .map_err(no_tun)?;
-                Ok(Self::Kernel { tun, name })
+                Ok(Self::Kernel { tun, name, table: Mutex::default() })
             }
             PlaneKind::Process => {
                 let rules = Rules::default();
@@ -141,30 +152,27 @@ impl Plane {
     /// Something of it does not work.
     pub fn switch(&self, content: &Content, remember: &dyn Fn(Forwarded) -> Result<()>) -> Result<()> {
         match self {
-            Self::Kernel { name, .. } => {
+            Self::Kernel { name, table, .. } => {
                 let netlink = Netlink::new()?;
                 netlink.set_packet_size(name, packet_size(content))?;
-                let mut kept = Vec::new();
-                for listener in &content.listeners {
-                    for (address, pool) in listener.gateways().into_iter().zip(listener.pools()) {
-                        // A system without IPv6 gives out none; what its devices send there is dropped.
-                        if address.is_ipv4() || has_ipv6() {
-                            netlink.add_address(name, address, pool.prefix_len())?;
-                            kept.push(address);
-                        }
-                    }
+                let wanted = wanted(content);
+                for address in &wanted {
+                    netlink.add_address(name, address.addr(), address.prefix_len())?;
                 }
-                netlink.remove_addresses_but(name, &kept)?;
+                // The system adds a route with an address, and not again when only the route was lost.
+                let there = netlink.routes(name)?;
+                for range in wanted.iter().map(IpNet::trunc).filter(|range| !there.contains(range)) {
+                    netlink.add_route(range, name, MAIN)?;
+                }
+                netlink.remove_addresses_but(name, &wanted.iter().map(IpNet::addr).collect::<Vec<_>>())?;
                 let before = Forwarded::now();
                 remember(before)?;
                 nft(&["-f", "-"], &Intent::of(content, name).nftables())?;
+                *table.lock() = shown()?;
                 if !before.four {
                     set(FORWARDING, "1")?;
                 }
-                let six = |listener: &OrderListener| {
-                    listener.pool6.is_some() && listener.reach.iter().any(|range| matches!(range, IpNet::V6(_)))
-                };
-                if !before.six && has_ipv6() && content.listeners.iter().any(six) {
+                if !before.six && forwards_ipv6(content) {
                     forward_ipv6()?;
                 }
             }
@@ -174,6 +182,46 @@ impl Plane {
             }
         }
         Ok(())
+    }
+
+    /// Whether its TUN device is still there.
+    #[must_use]
+    pub fn is_there(&self) -> bool {
+        match self {
+            Self::Kernel { name, .. } => nix::net::if_::if_nametoindex(name.as_str()).is_ok(),
+            Self::Process { .. } => true,
+        }
+    }
+
+    /// What of the system is not as the last switch left it, in words: something else has changed it since.
+    ///
+    /// # Errors
+    /// The system cannot be asked.
+    pub fn amiss(&self, content: &Content, seen: Seen) -> Result<Vec<&'static str>> {
+        let Self::Kernel { name, table, .. } = self else { return Ok(Vec::new()) };
+        let mut amiss = Vec::new();
+        if seen.firewall && shown().ok().as_ref() != Some(&*table.lock()) {
+            amiss.push("firewall rules");
+        }
+        if seen.network {
+            let netlink = Netlink::new()?;
+            let wanted = wanted(content);
+            let (addresses, up) = netlink.addresses(name)?;
+            let same = |a: &[IpNet], b: &[IpNet]| a.iter().all(|one| b.contains(one));
+            if !up || !same(&addresses, &wanted) || !same(&wanted, &addresses) {
+                amiss.push("addresses");
+            } else {
+                let routes = netlink.routes(name)?;
+                if wanted.iter().any(|address| !routes.contains(&address.trunc())) {
+                    amiss.push("routes");
+                }
+            }
+            let forwards = Forwarded::now();
+            if !forwards.four || forwards_ipv6(content) && !forwards.six {
+                amiss.push("forwarding");
+            }
+        }
+        Ok(amiss)
     }
 
     /// Gives packets that came out of the tunnel to the site.
@@ -195,16 +243,42 @@ impl Plane {
     }
 }
 
+/// The addresses that the TUN device is to have.
+fn wanted(content: &Content) -> Vec<IpNet> {
+    let each = |listener: &OrderListener| {
+        let pairs = listener.gateways().into_iter().zip(listener.pools());
+        let nets = pairs.filter_map(|(address, pool)| IpNet::new(address, pool.prefix_len()).ok());
+        nets.collect::<Vec<_>>()
+    };
+    // A system without IPv6 gives out none; what its devices send there is dropped.
+    let has_six = has_ipv6();
+    let mut wanted: Vec<_> = content.listeners.iter().flat_map(each).collect();
+    wanted.retain(|net| has_six || matches!(net, IpNet::V4(_)));
+    wanted
+}
+
+/// Whether an order needs a system that forwards IPv6, on one that has it.
+fn forwards_ipv6(content: &Content) -> bool {
+    let six = |listener: &OrderListener| {
+        listener.pool6.is_some() && listener.reach.iter().any(|range| matches!(range, IpNet::V6(_)))
+    };
+    has_ipv6() && content.listeners.iter().any(six)
+}
+
+/// The agent's own table as the system shows it, without counters.
+fn shown() -> Result<String> {
+    nft(&["--stateless", "list", "table", "inet", OWN], "")
+}
+
 /// Takes back what outlives the process: the firewall table, and forwarding where it was switched on (`forwarded`: what it was
 /// before, if it was changed).
 ///
 /// # Errors
 /// The table cannot be removed, or forwarding not switched off.
 pub fn take_back(forwarded: Option<Forwarded>) -> Result<()> {
-    if nft(&["list", "table", "inet", "yestrel"], "").is_ok() {
-        nft(&["-f", "-"], &format!("table {TABLE}\ndelete table {TABLE}\n"))?;
-    }
+    // Where nothing was changed there may be no firewall's tool at all.
     let Some(before) = forwarded else { return Ok(()) };
+    remove_table()?;
     if !before.four {
         set(FORWARDING, "0")?;
     }
@@ -213,6 +287,20 @@ pub fn take_back(forwarded: Option<Forwarded>) -> Result<()> {
         learn_from_routers("2", "1");
     }
     Ok(())
+}
+
+/// Removes the agent's own firewall table; whether there was one.
+///
+/// # Errors
+/// It cannot be seen whether there is one, or it cannot be removed.
+pub fn remove_table() -> Result<bool> {
+    let tables = nft(&["list", "tables"], "")
+        .map_err(|problem| Problem::failed("whether a firewall table is left cannot be seen").why(problem.line()))?;
+    let there = tables.lines().any(|line| line.trim() == format!("table {TABLE}"));
+    if there {
+        nft(&["-f", "-"], &format!("delete table {TABLE}\n"))?;
+    }
+    Ok(there)
 }
 
 /// Whether a system forwards packets, of both IP versions.

@@ -8,6 +8,7 @@ pub mod plan;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use std::time::Duration;
 
 use jiff::Timestamp;
 use serde::Serialize;
@@ -16,7 +17,7 @@ use yestrel_core::exchange::agent::{Adopt, Carry, Certify, Confirm, Publication,
 use yestrel_core::exchange::host::{Installed, Updates};
 use yestrel_core::keys::Secret;
 use yestrel_core::order::{self, Envelope};
-use yestrel_core::{Problem, Result, moment};
+use yestrel_core::{Kind, Problem, Result, moment};
 use yestrel_places::Manage;
 use yestrel_store::SealingKey;
 
@@ -91,6 +92,9 @@ impl Default for How {
 /// How long a change that could cut its author off waits for its confirmation, in seconds.
 pub const HOLD: u16 = 60;
 
+/// How long after a confirmation that did not arrive the next is tried.
+const RETRY: Duration = Duration::from_secs(2);
+
 struct Work {
     gateway: Gateway,
     host: Host,
@@ -112,6 +116,12 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
     let keys = context.keys()?;
     let key = &keys.sealing;
     let now = context.now;
+    let quiet: Vec<_> = plan::remembered(context, names)?
+        .into_iter()
+        .filter(|plan| plan.nothing_to_do && !how.again)
+        .map(|plan| plan.gateway)
+        .collect();
+    let differ: BTreeMap<_, _> = plan::differences(context, &quiet)?.into_iter().collect();
     let (estate, plans, stored) = context.write(|book| {
         let estate = find::this_estate(book)?;
         let mut plans = Vec::new();
@@ -120,7 +130,7 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
         for mut gateway in plan::chosen(book, names)? {
             certificate::ensure(book, &keys, &mut gateway)?;
             let (plan, content) = plan::plan_one(book, &gateway)?;
-            if !plan.nothing_to_do || how.again {
+            if !plan.nothing_to_do || how.again || differ.contains_key(&gateway.name) {
                 let name = format!("{} {}", gateway.name, plan.to);
                 let stored = match book.get::<StoredOrder>(&name)? {
                     Some(stored) => stored,
@@ -278,17 +288,31 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: How) -> Result<Car
     Ok(Carried { installed: done(installed), receipt, confirmed, waits })
 }
 
-/// Confirms an order that is held. The old connection proves nothing: whether the way in is still open shows only a new one.
+/// Confirms an order that is held. The old connection proves nothing: whether the way in is still open shows only a new one. It is tried
+/// for as long as the order is held.
 fn confirm(work: &Work, receipt: &Receipt, until: Timestamp) -> Result<Receipt> {
-    work.manage.afresh();
-    work.manage.ask_agent(&Confirm { hash: receipt.hash.clone() }).map_err(|problem| {
-        Problem::failed(format!(
+    loop {
+        work.manage.afresh();
+        let problem = match work.manage.ask_agent(&Confirm { hash: receipt.hash.clone() }) {
+            Ok(confirmed) => return Ok(confirmed),
+            Err(problem) => problem,
+        };
+        let now = Timestamp::now();
+        if problem.kind == Kind::Failed && now + RETRY < until {
+            std::thread::park_timeout(RETRY);
+            continue;
+        }
+        let what = match now < until {
+            true => format!("unconfirmed, the agent goes back to the order before at {}", moment(until)),
+            false => format!("unconfirmed, the agent has gone back to the order before at {}", moment(until)),
+        };
+        return Err(Problem::failed(format!(
             "the order was carried out, and {} cannot be reached over a new connection",
             work.gateway.name
         ))
-        .why(format!("{}; unconfirmed, the agent goes back to the order before at {}", problem.line(), moment(until)))
-        .try_("yestrel rollout   again within that time, if it was the connection that failed")
-    })
+        .why(format!("{}; {what}", problem.line()))
+        .try_("yestrel rollout   again, if it was the connection that failed"));
+    }
 }
 
 fn changed(installed: Installed) -> bool {

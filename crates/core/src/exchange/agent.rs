@@ -161,6 +161,9 @@ pub struct AgentStatus {
     /// Why something that is in force is not kept: a restart would lose it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unkept: Option<String>,
+    /// What something else on the host has changed and the agent cannot put right.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub amiss: Option<String>,
 }
 
 /// Confirmation of an order.

@@ -57,6 +57,8 @@ pub enum NewsEvent {
     Carried { order: u64 },
     /// Nobody confirmed it, so the one before is in force again.
     Undone { order: u64 },
+    /// Something else on the host had changed what the gateway needs, so many times since the last line; it is right again.
+    Righted { what: String, times: u64 },
     /// Of a version that knows more.
     #[serde(other)]
     Other,

@@ -21,6 +21,8 @@ use yestrel_core::estate::SshTarget;
 /// Waiting for a connection, and then for each step of signing in.
 const CONNECT_PATIENCE: Duration = Duration::from_secs(10);
 const STEP_PATIENCE: Duration = Duration::from_secs(20);
+/// A connection on which nothing comes for this long is over: it is asked whether anybody is there four times within.
+const SILENT: Duration = Duration::from_secs(20);
 /// Waiting for a shell command, as long as nothing comes from it.
 const COMMAND_PATIENCE: Duration = Duration::from_secs(60);
 /// Servers close after a few keys that they do not know (OpenSSH: six), so that trying must end before.
@@ -159,7 +161,7 @@ impl Login<'_> {
         let seen = Arc::new(Mutex::new(None));
         let mut config = client::Config {
             inactivity_timeout: None,
-            keepalive_interval: Some(Duration::from_secs(15)),
+            keepalive_interval: Some(SILENT / 4),
             keepalive_max: 3,
             ..Default::default()
         };
