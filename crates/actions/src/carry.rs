@@ -1,37 +1,60 @@
 //! Bringing a change to the gateways that it affects, within the command that made it. Every change answers which gateways those
 //! are; only to them it is carried.
 
-use std::collections::BTreeSet;
-
-use yestrel_core::Result;
 use yestrel_core::estate::Gateway;
+use yestrel_core::{Problem, Result};
 
 pub use crate::changed::Changed;
 use crate::context::Context;
+use crate::find;
 use crate::rollout::plan::{self, Plan};
 use crate::rollout::{self, How, Outcome};
 
-/// Carries what waits for these gateways to those of them that have an order. A rollout of a gateway is always whole: whatever
-/// else was waiting there goes with it, and is told to `before` first.
+/// Carries what a change is about to the gateways that it affects, those of them that have an order, and to those that were not reached
+/// before; `everything`: also whatever else waits for them. What would be done is told to `before` first.
 ///
 /// # Errors
 /// The estate cannot be written. What fails at a gateway stands in its outcome.
-pub fn carry(
+pub fn carry<T>(
     context: &mut Context,
-    gateways: &BTreeSet<String>,
+    changed: &Changed<T>,
+    everything: bool,
     before: &mut dyn FnMut(&[Plan]),
 ) -> Result<Vec<Outcome>> {
     let affected: Vec<String> = context.read(|book| {
         let mut affected = Vec::new();
-        for name in gateways {
-            affected.extend(book.get::<Gateway>(name)?.filter(|gateway| gateway.order_number > 0).map(|one| one.name));
+        for gateway in book.all::<Gateway>()?.into_iter().filter(|gateway| gateway.order_number > 0) {
+            let owed =
+                || Ok::<_, Problem>(find::newest_order(book, &gateway.name)?.is_some_and(|one| one.received.is_none()));
+            if changed.gateways.contains(&gateway.name) || owed()? {
+                affected.push(gateway.name);
+            }
         }
         Ok(affected)
     })?;
     if affected.is_empty() {
         return Ok(Vec::new());
     }
-    let plans: Vec<_> = plan::remembered(context, &affected)?.into_iter().filter(|plan| !plan.nothing_to_do).collect();
+    let only = (!everything).then(|| changed.only.clone());
+    let mut plans = plan::remembered(context, &affected, only.as_ref())?;
+    plans.retain(|plan| !plan.nothing_to_do);
     before(&plans);
-    rollout::rollout(context, &affected, How::default())
+    rollout::rollout(context, &affected, &How { only, ..How::default() })
+}
+
+/// How many changes still wait for each of these gateways.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn waiting<T>(context: &mut Context, changed: &Changed<T>) -> Result<Vec<(String, usize)>> {
+    let names: Vec<_> = context.read(|book| {
+        let all = book.all::<Gateway>()?.into_iter();
+        let there = all.filter(|one| one.order_number > 0 && changed.gateways.contains(&one.name));
+        Ok(there.map(|one| one.name).collect())
+    })?;
+    if names.is_empty() {
+        return Ok(Vec::new());
+    }
+    let plans = plan::remembered(context, &names, None)?;
+    Ok(plans.into_iter().filter(|plan| !plan.nothing_to_do).map(|plan| (plan.gateway, plan.changes.len())).collect())
 }

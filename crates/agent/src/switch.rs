@@ -11,7 +11,6 @@ use yestrel_core::keys::KeyPair;
 use yestrel_core::order::{self, Content, Envelope, Order, OrderListener};
 use yestrel_core::{Problem, Result};
 use yestrel_host::folder::Identity;
-use yestrel_net::plane;
 
 use crate::admit::InForce;
 use crate::keep::Held;
@@ -200,10 +199,11 @@ impl Agent {
     fn gone_back(&self, problem: Problem) -> Problem {
         let back = match (self.shared.in_force(), self.shared.plane()) {
             (Some(in_force), Some(plane)) => self.switch_plane(&plane, in_force.roll.content()),
-            _ => {
+            (None, Some(plane)) => {
                 let before = self.shared.keep.lock().before().ok().flatten();
-                plane::take_back(before.map(|before| before.forwarded()))
+                plane.undo(before.map(|before| before.forwarded()))
             }
+            (_, None) => Ok(()),
         };
         match back {
             Ok(()) => problem,

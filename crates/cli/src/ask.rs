@@ -7,6 +7,8 @@ use std::path::{Path, PathBuf};
 use yestrel_core::{Problem, Result};
 use zeroize::Zeroizing;
 
+use crate::output::{tell, tell_on};
+
 /// Whether somebody sits there who can be asked.
 pub fn somebody_there() -> bool {
     io::stdin().is_terminal() && io::stderr().is_terminal()
@@ -25,7 +27,7 @@ pub fn confirm(yes: bool, what: &str) -> Result<()> {
             .why("nobody sits at this terminal who could be asked")
             .try_("the same command with --yes"));
     }
-    eprint!("{what}\ngo on? [y/N] ");
+    tell_on!("{what}\ngo on? [y/N] ");
     let _ = io::stderr().flush();
     let mut answer = String::new();
     let _ = io::stdin().lock().read_line(&mut answer);
@@ -107,7 +109,7 @@ pub fn file(given: Option<PathBuf>, default: &str, why: &str) -> Result<PathBuf>
     if !somebody_there() {
         return Err(Problem::words("--to FILE is missing").why(why).try_(format!("--to {default}")));
     }
-    eprint!("{why}\nthe file to write [{default}] ");
+    tell_on!("{why}\nthe file to write [{default}] ");
     let _ = io::stderr().flush();
     let mut answer = String::new();
     let _ = io::stdin().lock().read_line(&mut answer);
@@ -175,7 +177,7 @@ impl yestrel_actions::Person for Terminal {
         let _one = ONE.lock();
         let said = format!("{host} is seen for the first time; its key is\n  {algorithm} {fingerprint}");
         if self.yes {
-            eprintln!("{said}\nit is kept from now on");
+            tell!("{said}\nit is kept from now on");
             return Ok(true);
         }
         if !somebody_there() {
@@ -186,7 +188,7 @@ impl yestrel_actions::Person for Terminal {
             .try_(format!("--host-key {fingerprint}   when the host itself says the same: ssh-keygen -l -f FILE"))
             .try_("--yes   takes whatever key is there"));
         }
-        eprint!("{said}\ncompare it with what the host itself says. Is it the same? [y/N] ");
+        tell_on!("{said}\ncompare it with what the host itself says. Is it the same? [y/N] ");
         let _ = io::stderr().flush();
         let mut answer = String::new();
         let _ = io::stdin().lock().read_line(&mut answer);

@@ -14,6 +14,7 @@ use yestrel_core::{Problem, Result};
 use crate::ask;
 use crate::global::Global;
 use crate::output::{Cell, Output, Table, list};
+use crate::unhurried::Unhurried;
 use crate::words::{algorithm, read_brought, read_file, say_unsigned, shown};
 
 #[derive(Subcommand)]
@@ -275,9 +276,15 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Publish { names, at, not_at, port, key } => {
             key.borrow(&mut context)?;
+            let opens = lists::would_open(&mut context, &at, port)?;
+            if !opens.is_empty() {
+                let opens: Vec<_> = opens.iter().map(|(gateway, port)| format!("{port}/tcp at {gateway}")).collect();
+                ask::confirm(global.yes, &format!("this opens {}, for everybody", opens.join(", ")))?;
+            }
+            let _unhurried = Unhurried::begin();
             let published = lists::publish(&mut context, &names, &at, &not_at, port)?;
-            let (authorities, missing) = published.what;
-            for one in &authorities {
+            let (authorities, missing) = &published.what;
+            for one in authorities {
                 if missing.contains(&one.name) {
                     say_unsigned(output, &one.name, one.list_until);
                 } else {
@@ -292,7 +299,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             if before {
                 output.note("certificates that were issued before name no new address; they do from their renewal on");
             }
-            crate::rollout::carry(global, &mut context, &published.gateways)?;
+            crate::rollout::carry(global, &mut context, &published, false)?;
         }
         Command::Retire { name, reason, key } => {
             key.borrow(&mut context)?;
@@ -305,9 +312,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     shown(&ends.iter().map(|one| one.device.clone()).collect::<Vec<_>>())
                 ),
             )?;
+            let _unhurried = Unhurried::begin();
             let ended = authority::retire(&mut context, &name, &reason)?;
             output.say(&format!("retired {name}; {} certificates of devices end with it", ended.what.len()));
-            crate::rollout::carry(global, &mut context, &ended.gateways)?;
+            crate::rollout::carry(global, &mut context, &ended, false)?;
         }
     }
     Ok(())

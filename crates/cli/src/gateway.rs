@@ -376,7 +376,7 @@ fn log(output: Output, context: &mut Context, name: &str, since: Option<&str>, f
             ));
         }
         let more = !text.is_empty();
-        if !follow && !more {
+        if !follow && !more || !output.is_read() {
             return Ok(());
         }
         if !more {

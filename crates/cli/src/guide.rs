@@ -15,6 +15,7 @@ use yestrel_core::{Problem, Result};
 use crate::ask;
 use crate::global::Global;
 use crate::interview::{choose, line_of};
+use crate::output::tell;
 
 #[derive(Args)]
 #[command(
@@ -76,11 +77,11 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     {
         guide.state = serde_json::from_str(&text).unwrap_or_default();
         if !guide.state.lines.is_empty() {
-            eprintln!("Going on where it was left. Done so far:");
+            tell!("Going on where it was left. Done so far:");
             for line in &guide.state.lines {
-                eprintln!("  $ {line}");
+                tell!("  $ {line}");
             }
-            eprintln!();
+            tell!("");
         }
     }
     guide.play(&file)?;
@@ -89,7 +90,7 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
         std::fs::write(script, text).map_err(|error| {
             Problem::failed(format!("{} cannot be written", script.display())).why(error.to_string())
         })?;
-        eprintln!("the commands are in {}", script.display());
+        tell!("the commands are in {}", script.display());
     }
     let _ = std::fs::remove_file(&file);
     Ok(())
@@ -114,7 +115,7 @@ impl<'a> Guide<'a> {
             ("Prove", &["target"], Self::prove),
         ];
         for (title, answers, step) in chapters {
-            eprintln!("\n{}", self.bold(title));
+            tell!("\n{}", self.bold(title));
             loop {
                 let result = step(self);
                 self.save(file)?;
@@ -167,7 +168,7 @@ impl<'a> Guide<'a> {
         let mut answer = choose(what, &lines, default)?;
         // Where the answers are a list of words, only these lead anywhere.
         while !answers.is_empty() && !answers.iter().any(|(choice, _)| *choice == answer || choice.contains(' ')) {
-            eprintln!("  {answer:?} is none of these");
+            tell!("  {answer:?} is none of these");
             answer = choose(what, &lines, default)?;
         }
         self.state.answers.insert(key.to_owned(), answer.clone());
@@ -199,7 +200,7 @@ impl<'a> Guide<'a> {
         if self.state.done.get(step) == Some(&line) {
             return Ok(());
         }
-        eprintln!("{}", self.bold(&format!("$ {line}")));
+        tell!("{}", self.bold(&format!("$ {line}")));
         let status = self.command(words)?.status();
         if !status.is_ok_and(|status| status.success()) {
             return Err(Stop::Again);
@@ -230,7 +231,7 @@ impl<'a> Guide<'a> {
 
     fn estate_site_and_host(&mut self) -> Step {
         if !self.estate.exists() {
-            eprintln!("  An estate is everything that you run with this program, in one file.");
+            tell!("  An estate is everything that you run with this program, in one file.");
             let name = self.asks("estate", "a name for your estate", &[], "home")?;
             self.runs("estate", &["estate", "create", &name])?;
         }
@@ -245,20 +246,18 @@ impl<'a> Guide<'a> {
             }
             return Ok(());
         }
-        eprintln!("  As you sign in to it now: ssh://user@address:port. Without a port it is 22.");
+        tell!("  As you sign in to it now: ssh://user@address:port. Without a port it is 22.");
         self.asks("via", "how is it reached", &[], "")?;
-        eprintln!(
-            "  The file of a private key that it knows; or none, for the key agent, the usual files, or a password."
-        );
+        tell!("  The file of a private key that it knows; or none, for the key agent, the usual files, or a password.");
         self.asks("key", "which key", &[], "none")?;
         Ok(())
     }
 
     fn host(&mut self) -> Step {
         let (site, host) = if self.in_lab() { ("harbour", "harbour") } else { ("home", "gateway") };
-        eprintln!("  A site is one place with its networks, such as your home, or an office.");
+        tell!("  A site is one place with its networks, such as your home, or an office.");
         let site = self.asks("site", "a name for the site", &[], site)?;
-        eprintln!(
+        tell!(
             "  The network behind the gateway that is to be reached, such as 192.168.40.0/24; or none, for the machine alone."
         );
         let default = if self.in_lab() { "10.44.0.0/22" } else { "none" };
@@ -303,18 +302,18 @@ impl<'a> Guide<'a> {
 
     fn dialled(&mut self) -> Step {
         let host = self.host_name();
-        eprintln!(
+        tell!(
             "  Everything later hangs on it: a name that leads to the gateway from outside, now and next year, or an"
         );
-        eprintln!("  address that does not change. Behind a router it is the router's, not the machine's own.");
+        tell!("  address that does not change. Behind a router it is the router's, not the machine's own.");
         let shown = self.json(&["host", "list"]);
         let outward = shown[0]["outward"].as_str().unwrap_or_default().to_owned();
         let default = if self.in_lab() { "gangway.skerry.example" } else { &outward };
         let dialled = self.asks("dialled", "what name or address do devices dial", &[], default)?;
-        eprintln!(
+        tell!(
             "  never, or hours such as \"daily 03:00-05:00\": then a newer agent that you sent there, or a signed package, is taken"
         );
-        eprintln!("  at that time without a person, and goes back by itself if it does not work.");
+        tell!("  at that time without a person, and goes back by itself if it does not work.");
         let updates = self.asks("updates", "when may its program be upgraded without you", &[], "never")?;
         if !self.names("gateway").is_empty() {
             return Ok(());
@@ -331,7 +330,7 @@ impl<'a> Guide<'a> {
 
     fn open(&mut self) -> Step {
         let gateway = self.gateway();
-        eprintln!("  One UDP port must be open towards the gateway, and nothing else.");
+        tell!("  One UDP port must be open towards the gateway, and nothing else.");
         let port = self.asks("port", "which port; free takes one that nothing uses", &[], "free")?;
         if self.names("listener").is_empty() {
             let mut words = vec!["listener", "open", &gateway];
@@ -349,8 +348,8 @@ impl<'a> Guide<'a> {
     fn install(&mut self) -> Step {
         self.runs("rollout", &["rollout", "--yes"])?;
         self.runs("ports", &["port", "list"])?;
-        eprintln!("  That port must also be open in whatever stands in front: a provider's firewall, or a router that");
-        eprintln!("  forwards it to this machine.");
+        tell!("  That port must also be open in whatever stands in front: a provider's firewall, or a router that");
+        tell!("  forwards it to this machine.");
         Ok(())
     }
 
@@ -380,10 +379,10 @@ impl<'a> Guide<'a> {
     }
 
     fn who(&mut self) -> Step {
-        eprintln!("  One credential for each device of a person: a lost phone then does not cost the laptop.");
+        tell!("  One credential for each device of a person: a lost phone then does not cost the laptop.");
         let user = self.asks("user", "who is to come in", &[], if self.in_lab() { "mara" } else { "" })?;
         let device = self.asks("device", "with which device", &[], "laptop")?;
-        eprintln!("  A time from now such as 90d or 1y, or never.");
+        tell!("  A time from now such as 90d or 1y, or never.");
         let until = self.asks("until", "for how long", &[], "1y")?;
         let name = format!("{user}/{device}");
         if !self.names("user").contains(&user) {
@@ -410,9 +409,7 @@ impl<'a> Guide<'a> {
 
     fn hand_over(&mut self) -> Step {
         let device = self.device();
-        eprintln!(
-            "  The handover holds the key of the device: whoever has this file can come in. It is given out once."
-        );
+        tell!("  The handover holds the key of the device: whoever has this file can come in. It is given out once.");
         let file = self.asks("file", "the file to write", &[], &format!("{}.yestrel", device.replace('/', "-")))?;
         self.runs("handover", &["credential", "handover", &device, "--to", &file, "--yes"])
     }
@@ -436,8 +433,8 @@ impl<'a> Guide<'a> {
             "here" => self.runs("connect", &["connect", &file, "--background"]),
             "proxy" => self.runs("connect", &["connect", &file, "--background", "--proxy", "127.0.0.1:1080"]),
             _ => {
-                eprintln!("  Carry {file} there, by a way that nobody reads along, and run there:");
-                eprintln!("    yestrel connect {file}");
+                tell!("  Carry {file} there, by a way that nobody reads along, and run there:");
+                tell!("    yestrel connect {file}");
                 self.wait_for_session()
             }
         }
@@ -446,7 +443,7 @@ impl<'a> Guide<'a> {
     /// Looks at the gateway until the device is in, or the person has had enough.
     fn wait_for_session(&mut self) -> Step {
         let device = self.device();
-        eprintln!("  Waiting for {device} at the gateway. An empty line stops that.");
+        tell!("  Waiting for {device} at the gateway. An empty line stops that.");
         let (give_up, given_up) = std::sync::mpsc::channel();
         std::thread::spawn(move || {
             let mut line = String::new();
@@ -457,7 +454,7 @@ impl<'a> Guide<'a> {
         while Instant::now() < end {
             let sessions = self.json(&["session", "list"]);
             if sessions.as_array().into_iter().flatten().any(|session| session["device"] == device.as_str()) {
-                eprintln!("  {device} is in. (Press return.)");
+                tell!("  {device} is in. (Press return.)");
                 let _ = given_up.recv();
                 return Ok(());
             }
@@ -471,7 +468,7 @@ impl<'a> Guide<'a> {
     fn prove(&mut self) -> Step {
         let elsewhere = self.answer("from") == "elsewhere";
         if !elsewhere {
-            eprintln!("  Something behind the gateway that takes connections, as address:port; or none.");
+            tell!("  Something behind the gateway that takes connections, as address:port; or none.");
             let target = self.asks(
                 "target",
                 "what is to be reached",
@@ -492,15 +489,15 @@ impl<'a> Guide<'a> {
         let device = self.device();
         let there = sessions.as_array().into_iter().flatten().find(|session| session["device"] == device.as_str());
         let Some(session) = there else {
-            eprintln!("  The gateway does not see {device}.");
+            tell!("  The gateway does not see {device}.");
             return Err(Stop::Again);
         };
         let heard = session["received"].as_u64().unwrap_or_default();
-        eprintln!("\nIt works: the gateway sees {device}, and has had {heard} bytes from it.");
+        tell!("\nIt works: the gateway sees {device}, and has had {heard} bytes from it.");
         if self.in_lab() {
-            eprintln!("yestrel lab stop   ends the practice.");
+            tell!("yestrel lab stop   ends the practice.");
         }
-        eprintln!("When a device is lost: yestrel credential revoke {device} --reason lost");
+        tell!("When a device is lost: yestrel credential revoke {device} --reason lost");
         let _ = std::io::stderr().flush();
         Ok(())
     }

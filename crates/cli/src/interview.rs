@@ -10,6 +10,7 @@ use clap::{Arg, ArgMatches, Command};
 use yestrel_core::{Problem, Result};
 
 use crate::ask;
+use crate::output::{tell, tell_on};
 
 /// Parses the words of this process; asks for what is missing where somebody can be asked.
 ///
@@ -26,7 +27,7 @@ pub fn parse(mut command: Command) -> std::result::Result<ArgMatches, clap::Erro
                         words.extend(more);
                         continue;
                     }
-                    eprintln!("$ {}", line_of(&words));
+                    tell!("$ {}", line_of(&words));
                 }
                 return Ok(matches);
             }
@@ -52,7 +53,7 @@ pub fn parse(mut command: Command) -> std::result::Result<ArgMatches, clap::Erro
             match command.try_get_matches_from_mut(&longer) {
                 // Another thing that is missing is the next question; anything else is this answer's fault.
                 Err(other) if !matches!(other.kind(), ErrorKind::MissingRequiredArgument) => {
-                    eprintln!("  {}", other.render().to_string().lines().next().unwrap_or_default());
+                    tell!("  {}", other.render().to_string().lines().next().unwrap_or_default());
                 }
                 _ => {
                     words = longer;
@@ -223,17 +224,17 @@ fn offered(path: &[String], id: &str, estate: Option<PathBuf>) -> Offered {
 pub fn choose(what: &str, answers: &[(String, String)], default: Option<&str>) -> Result<String> {
     let widest = answers.iter().map(|(answer, _)| answer.chars().count()).max().unwrap_or(0);
     for (answer, leads_to) in answers.iter().take(20) {
-        eprintln!("{}", format!("  {answer:widest$}  {leads_to}").trim_end());
+        tell!("{}", format!("  {answer:widest$}  {leads_to}").trim_end());
     }
     loop {
         match default {
-            Some(default) => eprint!("{what} [{default}]: "),
-            None => eprint!("{what}: "),
+            Some(default) => tell_on!("{what} [{default}]: "),
+            None => tell_on!("{what}: "),
         }
         let _ = io::stderr().flush();
         let mut line = String::new();
         if io::stdin().lock().read_line(&mut line).unwrap_or(0) == 0 {
-            eprintln!();
+            tell!("");
             return Err(Problem::refused("nobody answers any more").why("nothing more was done"));
         }
         let line = line.trim();

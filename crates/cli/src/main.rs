@@ -33,8 +33,10 @@ mod rollout;
 mod session;
 mod site;
 mod tunnel;
+mod unhurried;
 mod words;
 
+use crate::output::tell;
 use std::process::ExitCode;
 
 use clap::builder::Styles;
@@ -169,12 +171,12 @@ fn run(cli: Cli) -> Result<()> {
 
 /// An error in its three lines.
 fn complain(problem: &Problem) -> ExitCode {
-    eprintln!("error: {}", problem.error);
+    tell!("error: {}", problem.error);
     if let Some(why) = &problem.why {
-        eprintln!("  why: {why}");
+        tell!("  why: {why}");
     }
     for what in &problem.tries {
-        eprintln!("  try: {what}");
+        tell!("  try: {what}");
     }
     ExitCode::from(match problem.kind {
         Kind::Failed => 1,
@@ -260,6 +262,7 @@ fn main() -> ExitCode {
         return complain(&problem);
     }
     let log = tracing_subscriber::fmt().with_env_filter(level).with_ansi(false).with_target(false);
+    let log = log.log_internal_errors(false);
     let log_file = match &cli.command {
         Command::Agent(command) => agent::log(command),
         _ => None,

@@ -1,6 +1,7 @@
 //! Answers on standard output: tables and records, as text, JSON or CSV.
 
 use std::io::{self, IsTerminal as _, Write as _};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use jiff::Timestamp;
 use serde_json::{Map, Value};
@@ -285,6 +286,28 @@ impl Format for Csv {
     }
 }
 
+/// Standard output takes nothing any more.
+static UNREAD: AtomicBool = AtomicBool::new(false);
+
+/// A line on standard error. Where nobody reads that, there is nobody to tell.
+macro_rules! tell {
+    ($($said:tt)*) => {{
+        use std::io::Write as _;
+        let _ = writeln!(std::io::stderr(), $($said)*);
+    }};
+}
+
+/// The same without an end of line.
+macro_rules! tell_on {
+    ($($said:tt)*) => {{
+        use std::io::Write as _;
+        let _ = write!(std::io::stderr(), $($said)*);
+        let _ = std::io::stderr().flush();
+    }};
+}
+
+pub(crate) use {tell, tell_on};
+
 impl Output {
     /// Decides from what the person said and where standard output goes.
     pub fn new(format: FormatName, color: Color, quiet: bool) -> Self {
@@ -322,18 +345,18 @@ impl Output {
         if self.quiet {
             return;
         }
-        if self.format == FormatName::Text { self.write(&format!("{text}\n")) } else { eprintln!("{text}") }
+        if self.format == FormatName::Text { self.write(&format!("{text}\n")) } else { tell!("{text}") }
     }
 
     /// What must be read whatever was asked for: on standard output for people, on standard error beside data.
     pub fn write_always(self, text: &str) {
-        if self.format == FormatName::Text { self.write(&format!("{text}\n")) } else { eprintln!("{text}") }
+        if self.format == FormatName::Text { self.write(&format!("{text}\n")) } else { tell!("{text}") }
     }
 
     /// Something that they should know and that is no error.
     pub fn note(self, text: &str) {
         if !self.quiet {
-            eprintln!("note: {text}");
+            tell!("note: {text}");
         }
     }
 
@@ -364,18 +387,25 @@ impl Output {
         self.write(&out);
     }
 
-    /// Writes to standard output. A reader that went away (`| head`) is no error: there is nobody left to tell.
+    /// Whether somebody may still read standard output.
+    pub fn is_read(self) -> bool {
+        !UNREAD.load(Ordering::Relaxed)
+    }
+
+    /// Writes to standard output. A reader that went away (`| head`) is no error: there is nobody left to tell, and whatever else is
+    /// to be done is done all the same.
     pub fn write(self, text: &str) {
         self.write_bytes(text.as_bytes());
     }
 
     /// As [`Output::write`], of anything.
     pub fn write_bytes(self, bytes: &[u8]) {
+        if !self.is_read() {
+            return;
+        }
         let mut stdout = io::stdout().lock();
-        if let Err(error) = stdout.write_all(bytes).and_then(|()| stdout.flush())
-            && error.kind() == io::ErrorKind::BrokenPipe
-        {
-            std::process::exit(0);
+        if stdout.write_all(bytes).and_then(|()| stdout.flush()).is_err() {
+            UNREAD.store(true, Ordering::Relaxed);
         }
     }
 }

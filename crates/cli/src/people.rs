@@ -2,7 +2,6 @@
 
 use clap::{Args, Subcommand};
 use yestrel_actions::Context;
-use yestrel_actions::carry::Changed;
 use yestrel_actions::credential::Ended;
 use yestrel_actions::people::{self, UserStanding, Wish, import};
 use yestrel_core::estate::UserState;
@@ -11,7 +10,8 @@ use yestrel_core::{Problem, Result};
 
 use crate::ask;
 use crate::global::Global;
-use crate::output::{Cell, Output, Table, list};
+use crate::output::{Cell, Output, Table, list, tell};
+use crate::unhurried::Unhurried;
 
 #[derive(Subcommand)]
 pub enum UserCommand {
@@ -37,10 +37,20 @@ pub enum UserCommand {
     },
     /// Keep a user out for now: all their sessions end, and none begins until they are restored
     #[command(after_help = "Example:\n  yestrel user suspend tomas")]
-    Suspend { name: String },
+    Suspend {
+        name: String,
+        /// Carry also whatever else waits for the gateways, not only this
+        #[arg(long)]
+        everything: bool,
+    },
     /// Let a suspended user in again
     #[command(after_help = "Example:\n  yestrel user restore tomas")]
-    Restore { name: String },
+    Restore {
+        name: String,
+        /// Carry also whatever else waits for the gateways, not only this
+        #[arg(long)]
+        everything: bool,
+    },
     /// Add users from a table (CSV); its first line names the columns: name, mail, about, groups, device, platform
     #[command(
         after_help = "Example:\n  yestrel user import seasonal.csv\n  yestrel user import seasonal.csv --preview\n\nSeparated by commas, semicolons or tabs. Several groups stand in one field, with spaces between. With a device named, that is added too."
@@ -199,20 +209,21 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
             record.push(("created", standing.user.created.into()));
             output.record(&record);
         }
-        UserCommand::Suspend { name } => {
+        UserCommand::Suspend { name, everything } => {
             people::show_user(&mut context, &name)?;
             ask::confirm(global.yes, &format!("this ends all sessions of {name} and keeps them out until restored"))?;
-            let Changed { what: changed, gateways } =
-                people::set_user_state(&mut context, &name, UserState::Suspended)?;
-            output.say(&format!("{name} is {}suspended", if changed.is_some() { "" } else { "already " }));
-            say_lists(output, changed.as_ref());
-            crate::rollout::carry(global, &mut context, &gateways)?;
+            let _unhurried = Unhurried::begin();
+            let changed = people::set_user_state(&mut context, &name, UserState::Suspended)?;
+            output.say(&format!("{name} is {}suspended", if changed.what.is_some() { "" } else { "already " }));
+            say_lists(output, changed.what.as_ref());
+            crate::rollout::carry(global, &mut context, &changed, everything)?;
         }
-        UserCommand::Restore { name } => {
-            let Changed { what: changed, gateways } = people::set_user_state(&mut context, &name, UserState::Active)?;
-            output.say(&format!("{name} is {}active", if changed.is_some() { "" } else { "already " }));
-            say_lists(output, changed.as_ref());
-            crate::rollout::carry(global, &mut context, &gateways)?;
+        UserCommand::Restore { name, everything } => {
+            let _unhurried = Unhurried::begin();
+            let changed = people::set_user_state(&mut context, &name, UserState::Active)?;
+            output.say(&format!("{name} is {}active", if changed.what.is_some() { "" } else { "already " }));
+            say_lists(output, changed.what.as_ref());
+            crate::rollout::carry(global, &mut context, &changed, everything)?;
         }
         UserCommand::Import { file, skip_bad, preview } => import(global, &mut context, &file, skip_bad, preview)?,
         UserCommand::Remove { name } => {
@@ -238,7 +249,7 @@ fn import(global: &Global, context: &mut Context, file: &std::path::Path, skip_b
     let found = import::look(context, &bytes)?;
     for (line, problem) in &found.bad {
         let offered = problem.tries.first().map(|what| format!("; try {what}")).unwrap_or_default();
-        eprintln!("line {line}: {}{offered}", problem.line());
+        tell!("line {line}: {}{offered}", problem.line());
     }
     if preview {
         let mut table = Table::new(&["line", "name", "mail", "groups", "device"], "nothing would be imported");

@@ -1,10 +1,9 @@
 //! `yestrel rollout`
 
-use std::collections::BTreeSet;
-
 use clap::Args;
+use yestrel_actions::Context;
+use yestrel_actions::carry::{self, Changed};
 use yestrel_actions::rollout::{self, Outcome, Plan};
-use yestrel_actions::{Context, carry};
 use yestrel_core::exchange::host::Installed;
 use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
@@ -12,6 +11,7 @@ use yestrel_core::{Problem, Result};
 use crate::ask;
 use crate::global::Global;
 use crate::output::{Cell, FormatName, Output, Table};
+use crate::unhurried::Unhurried;
 
 #[derive(Args)]
 #[command(after_help = "Example:\n  yestrel rollout --preview\n  yestrel rollout harbour")]
@@ -30,7 +30,7 @@ pub struct Arguments {
     /// Remove an agent of another estate from the host first, when that estate is gone
     #[arg(long)]
     take_over: bool,
-    /// Upgrade agents now, whatever their schedule says
+    /// Put this program in the agent's place now: whatever its schedule says, and also another build of the same version
     #[arg(long)]
     upgrade_now: bool,
 }
@@ -71,26 +71,36 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
             "this removes agents of other estates from the hosts named above, with all that they admit",
         )?;
     }
+    let _unhurried = Unhurried::begin();
     let how = rollout::How {
+        only: None,
         again: arguments.again || arguments.take_over || arguments.upgrade_now,
         hold: arguments.hold,
         take_over: arguments.take_over,
         upgrade_now: arguments.upgrade_now,
     };
-    let outcomes = rollout::rollout(&mut context, &arguments.gateways, how)?;
+    let outcomes = rollout::rollout(&mut context, &arguments.gateways, &how)?;
     bar.finish_and_clear();
     report(output, &outcomes)
 }
 
-/// Brings a change that cannot wait to the gateways that it affects, within the command that made it.
-pub fn carry(global: &Global, context: &mut Context, gateways: &BTreeSet<String>) -> Result<()> {
+/// Brings a change that cannot wait to the gateways that it affects, within the command that made it: of what waits for them, this change
+/// alone, or `everything`.
+pub fn carry<T>(global: &Global, context: &mut Context, changed: &Changed<T>, everything: bool) -> Result<()> {
     let output = global.output();
-    let outcomes = carry::carry(context, gateways, &mut |plans| {
+    let outcomes = carry::carry(context, changed, everything, &mut |plans| {
         if !output.quiet && output.format == FormatName::Text {
             show_plans(output, plans);
         }
     })?;
-    if outcomes.is_empty() { Ok(()) } else { report(output, &outcomes) }
+    let reported = if outcomes.is_empty() { Ok(()) } else { report(output, &outcomes) };
+    if !everything {
+        for (gateway, count) in carry::waiting(context, changed)? {
+            let changes = if count == 1 { "1 change waits" } else { &format!("{count} changes wait") };
+            output.note(&format!("{changes} for {gateway} besides; yestrel rollout --preview   shows what"));
+        }
+    }
+    reported
 }
 
 fn show_plans(output: Output, plans: &[Plan]) {

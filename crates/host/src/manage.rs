@@ -50,7 +50,9 @@ pub fn run(managed_on: Option<u16>) -> Result<()> {
 fn answer(question: Ask, managed_on: Option<u16>) -> Answered {
     match question {
         Ask::Facts(q) => Answered::to(&q, facts(managed_on).map(Box::new)),
-        Ask::Install(q) => Answered::to(&q, one_at_a_time().and_then(|_one| install(&q.estate, q.keep_version))),
+        Ask::Install(q) => {
+            Answered::to(&q, one_at_a_time().and_then(|_one| install(&q.estate, q.keep_version, q.replace)))
+        }
         Ask::Agent(q) => Answered::to(&q, ask(&q.question)),
         Ask::Restart(q) => Answered::to(&q, one_at_a_time().and_then(|_one| restart())),
         Ask::Log(q) => Answered::to(&q, log(Path::new(FOLDER), q.offset)),
@@ -104,7 +106,7 @@ fn installed_or_say() -> Result<()> {
     Err(Problem::refused("there is no agent on the host").try_("yestrel rollout   installs it"))
 }
 
-fn install(estate: &str, keep_version: bool) -> Result<Installed> {
+fn install(estate: &str, keep_version: bool, replace: bool) -> Result<Installed> {
     not_of_another(estate)?;
     let own = PathBuf::from("/proc/self/exe");
     let hash_of = |path: &Path| upgrade::hash(path).ok();
@@ -114,7 +116,7 @@ fn install(estate: &str, keep_version: bool) -> Result<Installed> {
         return install_new(&own, service);
     }
     let mut what = Installed::Nothing;
-    if there != hash_of(&own) {
+    if there != hash_of(&own) && (replace || is_older(Path::new(PROGRAM))) {
         if keep_version {
             if hash_of(Path::new(NEXT)) != hash_of(&own) {
                 let next = upgrade::lay(&own, "next.new")?;
@@ -146,6 +148,19 @@ fn install(estate: &str, keep_version: bool) -> Result<Installed> {
         }
     }
     Ok(what)
+}
+
+/// Whether a program on the host is of an older version than this one, or does not run at all.
+fn is_older(program: &Path) -> bool {
+    let said = service::run(&program.to_string_lossy(), &["--version"]);
+    let said =
+        said.ok().filter(|said| said.status.success()).map(|said| String::from_utf8_lossy(&said.stdout).into_owned());
+    said.and_then(|said| numbers(said.trim().rsplit(' ').next()?)).is_none_or(|there| Some(there) < numbers(VERSION))
+}
+
+/// The numbers of a version.
+fn numbers(version: &str) -> Option<Vec<u32>> {
+    version.split('.').map(|part| part.parse().ok()).collect()
 }
 
 /// A first installation that does not succeed leaves nothing behind.

@@ -238,8 +238,9 @@ impl Plane {
     /// Something could not be taken back; then it can be tried again.
     pub fn undo(&self, forwarded: Option<Forwarded>) -> Result<()> {
         let Self::Kernel { name, .. } = self else { return Ok(()) };
-        take_back(forwarded)?;
-        Netlink::new()?.remove_addresses_but(name, &[])
+        // What can be taken back is, whatever else cannot.
+        let addresses = Netlink::new().and_then(|netlink| netlink.remove_addresses_but(name, &[]));
+        take_back(forwarded).and(addresses)
     }
 }
 
@@ -279,10 +280,11 @@ pub fn take_back(forwarded: Option<Forwarded>) -> Result<()> {
     // Where nothing was changed there may be no firewall's tool at all.
     let Some(before) = forwarded else { return Ok(()) };
     remove_table()?;
-    if !before.four {
+    let now = Forwarded::now();
+    if !before.four && now.four {
         set(FORWARDING, "0")?;
     }
-    if !before.six && Forwarded::now().six {
+    if !before.six && now.six {
         set(FORWARDING6, "0")?;
         learn_from_routers("2", "1");
     }

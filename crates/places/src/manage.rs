@@ -47,13 +47,14 @@ impl dyn Manage + '_ {
         self.ask(&Agent { question: question.clone().into() })?.read::<Q>()
     }
 
-    /// Brings the agent there, starts it, and has it start after a reboot. With `keep_version`, another program that is
+    /// Brings the agent there, starts it, and has it start after a reboot. With `replace`, also in the place of another
+    /// build of the same version, or of a newer one. With `keep_version`, another program that is
     /// there already stays.
     ///
     /// # Errors
     /// The host cannot be reached, or refuses, or has an agent of another estate.
-    pub fn install(&self, estate: &str, keep_version: bool) -> Result<Installed> {
-        self.ask(&Install { version: VERSION.into(), estate: estate.into(), keep_version })
+    pub fn install(&self, estate: &str, keep_version: bool, replace: bool) -> Result<Installed> {
+        self.ask(&Install { version: VERSION.into(), estate: estate.into(), keep_version, replace })
     }
 
     /// Removes the agent and every trace of it, and gives what was removed. An agent of another estate only with `force`.

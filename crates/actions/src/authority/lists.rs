@@ -21,6 +21,8 @@ use crate::keyring::{Keys, Signing, days_on, encoded, labels, random, random16};
 
 /// Days that a list of an issuing authority holds, and its responder with it.
 const DAYS: i64 = 14;
+/// The port of plain HTTP, where addresses in certificates name none.
+const HTTP: u16 = 80;
 /// Days that the list of one that signs other authorities holds: its key may be far away.
 const LONG_DAYS: i64 = 365;
 
@@ -193,6 +195,24 @@ pub(crate) fn due_numbers(book: &Book<'_>, gateway: &str) -> Result<BTreeMap<Str
     Ok(published_at(book, gateway)?.into_iter().map(|one| (one.name, one.list_number)).collect())
 }
 
+/// The ports that these gateways would open to publish, where they have not yet.
+///
+/// # Errors
+/// No such gateway.
+pub fn would_open(context: &mut Context, at: &[String], port: Option<u16>) -> Result<Vec<(String, u16)>> {
+    context.read(|book| {
+        let mut opens = Vec::new();
+        for name in at {
+            let gateway: Gateway = book.need(name)?;
+            let port = port.or(gateway.publish_port).unwrap_or(HTTP);
+            if gateway.publish_port != Some(port) {
+                opens.push((gateway.name, port));
+            }
+        }
+        Ok(opens)
+    })
+}
+
 /// Names gateways that publish the state of certificates, or takes some from doing so, and signs new lists. Without either only
 /// new lists are signed. Gives the authorities, and those that could not sign.
 ///
@@ -217,7 +237,7 @@ pub fn publish(
         }
         for name in at {
             let mut gateway: Gateway = book.need(name)?;
-            let port = port.or(gateway.publish_port).unwrap_or(80);
+            let port = port.or(gateway.publish_port).unwrap_or(HTTP);
             check_port(book, &gateway, port)?;
             gateway.publish_port = Some(port);
             book.put(&gateway)?;
@@ -254,7 +274,7 @@ pub fn publish(
             .join(", ");
         book.note("authority publish", &names.join(","), &said)?;
         let authorities = names.iter().map(|name| book.need(name)).collect::<Result<_>>()?;
-        Ok(Changed::at((authorities, missing), gateways))
+        Ok(Changed::published((authorities, missing), gateways))
     })
 }
 

@@ -22,7 +22,7 @@ use yestrel_core::{Problem, Result, moment, name};
 use yestrel_store::Book;
 use zeroize::Zeroizing;
 
-use crate::changed::Changed;
+use crate::changed::{Changed, Only};
 use crate::context::Context;
 use crate::credential::end;
 use crate::find;
@@ -413,7 +413,9 @@ pub fn retire(context: &mut Context, authority: &str, reason: &str) -> Result<Ch
         authority.private_key = None;
         book.put(&authority)?;
         book.note("authority retire", &authority.name, &format!("{reason}; {} credentials end", ended.len()))?;
-        Ok(Changed::at(ended, gateways))
+        let devices: Vec<_> = ended.iter().map(|credential| credential.device.clone()).collect();
+        let changed = Changed::of(ended, gateways, devices);
+        Ok(Changed { only: Only { publish: true, certificate: true, ..changed.only }, ..changed })
     })
 }
 

@@ -83,7 +83,8 @@ pub(crate) fn announce(book: &Book<'_>, keys: &Keys, credentials: Vec<Credential
             unsigned.push((name, authority.list_until));
         }
     }
-    Ok(Changed { what: Ended { credentials, unsigned }, gateways })
+    let devices: BTreeSet<_> = credentials.iter().map(|credential| credential.device.clone()).collect();
+    Ok(Changed::of(Ended { credentials, unsigned }, gateways, devices))
 }
 
 pub(crate) fn checked_reason(reason: &str) -> Result<&str> {

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use yestrel_core::estate::{Authority, Credential, CredentialKind, Device, Material, Way};
+use yestrel_core::estate::{Authority, Credential, CredentialKind, Device, Gateway, Listener, Material, Way};
 use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
 use yestrel_store::records::Address;
@@ -46,10 +46,7 @@ fn renew_within(book: &Book<'_>, keys: &Keys, mut old: Credential, wish: &Wish) 
     // As long as before, from now on; a certificate as its groups say.
     let as_before = old.expires.filter(|_| old.kind() != CredentialKind::Certificate);
     let expires = wish.expires.or_else(|| as_before.map(|end| now + end.duration_since(old.issued)));
-    let at = match old.kind() {
-        CredentialKind::KeyPair => old.ways().iter().map(|way| way.listener.clone()).collect(),
-        _ => old.anywhere_at().to_vec(),
-    };
+    let at = still_there(book, &old)?;
     let signed_by = authorities_of(book, std::slice::from_ref(&old))?.pop();
     let still = match &signed_by {
         Some(name) => book.get::<Authority>(name)?.is_some_and(|one| one.retired.is_none()),
@@ -99,7 +96,36 @@ fn renew_within(book: &Book<'_>, keys: &Keys, mut old: Credential, wish: &Wish) 
     }
     book.put(&credential)?;
     book.note("credential renew", &credential.name, &format!("in place of {}", before.name))?;
-    Ok(Changed { what: Renewed { credential, before }, gateways })
+    let device = credential.device.clone();
+    Ok(Changed::of(Renewed { credential, before }, gateways, [device]))
+}
+
+/// Where a credential lets in, of what there still is. A renewal never lets in anywhere else.
+fn still_there(book: &Book<'_>, old: &Credential) -> Result<Vec<String>> {
+    let mut at = Vec::new();
+    let before: Vec<_> = match old.kind() {
+        CredentialKind::KeyPair => {
+            let ways = old.ways();
+            for way in ways {
+                at.extend(book.get::<Listener>(&way.listener)?.map(|listener| listener.name));
+            }
+            ways.iter().map(|way| way.listener.clone()).collect()
+        }
+        _ => {
+            for name in old.anywhere_at() {
+                at.extend(book.get::<Gateway>(name)?.map(|gateway| gateway.name));
+            }
+            old.anywhere_at().to_vec()
+        }
+    };
+    // A key pair without any way has lost its listeners; elsewhere none named means that there is none.
+    if at.is_empty() && (old.kind() == CredentialKind::KeyPair || !before.is_empty()) {
+        let gone = if before.is_empty() { "its listeners".to_owned() } else { before.join(", ") };
+        return Err(Problem::refused(format!("{} lets in nowhere any more", old.name))
+            .why(format!("{gone} are gone, and a renewal lets in nowhere else than before"))
+            .try_(format!("yestrel credential issue {}   for where it is to come in now", old.device)));
+    }
+    Ok(at)
 }
 
 /// What is due for renewal.
@@ -151,14 +177,15 @@ pub fn renew_due(context: &mut Context, by: Timestamp, step: &mut dyn FnMut(usiz
     context.write(|book| {
         let (mut due, renew) = due(book, by)?;
         let count = renew.len();
-        let mut gateways = BTreeSet::new();
+        let (mut gateways, mut devices) = (BTreeSet::new(), BTreeSet::new());
         due.certificates.clear();
         for (at, credential) in renew.into_iter().enumerate() {
             let renewed = renew_within(book, &keys, credential, &Wish::default())?;
             gateways.extend(renewed.gateways);
+            devices.extend(renewed.only.devices);
             due.certificates.push(renewed.what.credential.name);
             step(at + 1, count);
         }
-        Ok(Changed { what: due, gateways })
+        Ok(Changed::of(due, gateways, devices))
     })
 }

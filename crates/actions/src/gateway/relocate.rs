@@ -85,7 +85,7 @@ pub fn relocate(
     };
     set_host(context, &plan.to, false, 0)?;
     let how = rollout::How { again: true, ..Default::default() };
-    let outcome = rollout::rollout(context, &[gateway.to_owned()], how)?.pop();
+    let outcome = rollout::rollout(context, &[gateway.to_owned()], &how)?.pop();
     if let Some(problem) = outcome.and_then(|outcome| outcome.problem) {
         context.write(|book| {
             let mut record: Gateway = book.need(gateway)?;

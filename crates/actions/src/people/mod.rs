@@ -234,8 +234,9 @@ pub fn set_user_state(context: &mut Context, user: &str, state: UserState) -> Re
         let mut user: User = book.need(user)?;
         if user.state == state {
             // It may not have reached every gateway the first time.
-            let gateways = find::live_of_user(book, &user.name)?.iter().flat_map(Credential::gateways).collect();
-            return Ok(Changed { what: None, gateways });
+            let live = find::live_of_user(book, &user.name)?;
+            let devices = live.iter().map(|credential| credential.device.clone());
+            return Ok(Changed::of(None, live.iter().flat_map(Credential::gateways), devices));
         }
         user.state = state;
         book.put(&user)?;
@@ -248,8 +249,8 @@ pub fn set_user_state(context: &mut Context, user: &str, state: UserState) -> Re
         for certificate in credentials.iter().filter_map(Credential::certificate) {
             lists::mark(book, &certificate.serial, held, Reason::CertificateHold, book.now)?;
         }
-        let Changed { what, gateways } = end::announce(book, &keys, credentials)?;
-        Ok(Changed { what: Some(what), gateways })
+        let Changed { what, gateways, only } = end::announce(book, &keys, credentials)?;
+        Ok(Changed { what: Some(what), gateways, only })
     })
 }
 

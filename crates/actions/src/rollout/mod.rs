@@ -22,6 +22,7 @@ use yestrel_places::Manage;
 use yestrel_store::SealingKey;
 
 use crate::authority::lists;
+use crate::changed::Only;
 use crate::context::Context;
 use crate::find;
 use crate::gateway::certificate;
@@ -71,8 +72,10 @@ pub struct Outcome {
 }
 
 /// How a rollout is done.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct How {
+    /// Of what waits, this part alone; `None`: everything.
+    pub only: Option<Only>,
     /// Carry the newest order even where it is confirmed.
     pub again: bool,
     /// Seconds that a change of firewall or addresses is held for its confirmation; 0 holds nothing.
@@ -85,15 +88,16 @@ pub struct How {
 
 impl Default for How {
     fn default() -> Self {
-        Self { again: false, hold: HOLD, take_over: false, upgrade_now: false }
+        Self { only: None, again: false, hold: HOLD, take_over: false, upgrade_now: false }
     }
 }
 
 /// How long a change that could cut its author off waits for its confirmation, in seconds.
 pub const HOLD: u16 = 60;
 
-/// How long after a confirmation that did not arrive the next is tried.
+/// How long after a confirmation that did not arrive the next is tried, and for how long at all. A hold is three times that.
 const RETRY: Duration = Duration::from_secs(2);
+const CONFIRMING: Duration = Duration::from_secs(20);
 
 struct Work {
     gateway: Gateway,
@@ -112,11 +116,11 @@ struct Work {
 ///
 /// # Errors
 /// There is no such gateway, or the estate cannot be written. What fails at a gateway stands in its outcome.
-pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<Outcome>> {
+pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec<Outcome>> {
     let keys = context.keys()?;
     let key = &keys.sealing;
     let now = context.now;
-    let quiet: Vec<_> = plan::remembered(context, names)?
+    let quiet: Vec<_> = plan::remembered(context, names, how.only.as_ref())?
         .into_iter()
         .filter(|plan| plan.nothing_to_do && !how.again)
         .map(|plan| plan.gateway)
@@ -128,10 +132,13 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
         let mut work = Vec::new();
         lists::sign_due(book, &keys, now)?;
         for mut gateway in plan::chosen(book, names)? {
-            certificate::ensure(book, &keys, &mut gateway)?;
-            let (plan, content) = plan::plan_one(book, &gateway)?;
+            if how.only.is_none() {
+                certificate::ensure(book, &keys, &mut gateway)?;
+            }
+            let (plan, content) = plan::plan_one(book, &gateway, how.only.as_ref())?;
             if !plan.nothing_to_do || how.again || differ.contains_key(&gateway.name) {
                 let name = format!("{} {}", gateway.name, plan.to);
+                let numbers = plan::numbers(book, &gateway, &content)?;
                 let stored = match book.get::<StoredOrder>(&name)? {
                     Some(stored) => stored,
                     None => {
@@ -160,8 +167,8 @@ pub fn rollout(context: &mut Context, names: &[String], how: How) -> Result<Vec<
                 };
                 let host: Host = book.need(&gateway.host)?;
                 let certificate_key = certificate::key_of(&keys, &gateway)?;
-                let publications = lists::publications(book, &keys, &gateway.name)?;
-                let numbers = lists::due_numbers(book, &gateway.name)?;
+                let mut publications = lists::publications(book, &keys, &gateway.name)?;
+                publications.retain(|publication| numbers.contains_key(&publication.authority));
                 work.push((gateway, host, stored.envelope, plan.to, certificate_key, publications, numbers));
             }
             plans.push(plan);
@@ -239,13 +246,13 @@ struct Carried {
     waits: bool,
 }
 
-fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: How) -> Result<Carried> {
+fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Carried> {
     let manage = &*work.manage;
     if how.take_over {
         take_over(manage, &estate.id)?;
     }
     let keep_version = work.gateway.updates.is_some() && !how.upgrade_now;
-    let installed = manage.install(&estate.id, keep_version)?;
+    let installed = manage.install(&estate.id, keep_version, how.upgrade_now)?;
     let status = manage.ask_agent(&Status)?;
     let same = status.estate.as_ref() == Some(&estate.id) && status.gateway.as_ref() == Some(&work.gateway.name);
     let adopt = || -> Result<Adopt> {
@@ -289,8 +296,9 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: How) -> Result<Car
 }
 
 /// Confirms an order that is held. The old connection proves nothing: whether the way in is still open shows only a new one. It is tried
-/// for as long as the order is held.
+/// again for a while, as long as the order is held.
 fn confirm(work: &Work, receipt: &Receipt, until: Timestamp) -> Result<Receipt> {
+    let end = until.min(Timestamp::now() + CONFIRMING);
     loop {
         work.manage.afresh();
         let problem = match work.manage.ask_agent(&Confirm { hash: receipt.hash.clone() }) {
@@ -298,7 +306,7 @@ fn confirm(work: &Work, receipt: &Receipt, until: Timestamp) -> Result<Receipt> 
             Err(problem) => problem,
         };
         let now = Timestamp::now();
-        if problem.kind == Kind::Failed && now + RETRY < until {
+        if problem.kind == Kind::Failed && now + RETRY < end {
             std::thread::park_timeout(RETRY);
             continue;
         }

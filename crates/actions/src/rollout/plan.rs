@@ -1,5 +1,6 @@
 //! What a rollout would do: what each gateway is to be now, compared with the order that it has.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use serde::Serialize;
@@ -11,6 +12,7 @@ use yestrel_places::Manage;
 use yestrel_store::Book;
 
 use crate::authority::lists;
+use crate::changed::Only;
 use crate::context::Context;
 use crate::find;
 use crate::gateway::certificate;
@@ -73,12 +75,21 @@ pub(super) fn chosen(book: &Book<'_>, names: &[String]) -> Result<Vec<Gateway>> 
     Ok(gateways)
 }
 
-pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway) -> Result<(Plan, Content)> {
-    let new = content(book, gateway)?;
+/// What a rollout would do at one gateway; `only`: of what waits there, that part alone.
+pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Only>) -> Result<(Plan, Content)> {
+    let mut new = content(book, gateway)?;
     let newest = find::newest_order(book, &gateway.name)?;
+    let only = only.zip(newest.as_ref());
+    if let Some((only, newest)) = only {
+        let whole = new;
+        new = order::limited(&newest.envelope.read()?.content, &whole, &only.devices, only.publish);
+        if only.certificate {
+            new.certificate = whole.certificate;
+        }
+    }
     let confirmed = book.get::<StoredOrder>(&format!("{} {}", gateway.name, gateway.order_number))?;
     let old = confirmed.map(|order| order.envelope.read()).transpose()?.map(|order| order.content);
-    let due = certificate::due(book, gateway)?;
+    let due = if only.is_none() { certificate::due(book, gateway)? } else { None };
     // An order that tells of the estate's new key is needed even where nothing else has changed.
     let new_key = gateway.trusts.is_some();
     let signer = find::this_estate(book)?.public_key;
@@ -89,14 +100,14 @@ pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway) -> Result<(Plan, Cont
         Some(order) if order.envelope.read()?.content == new => order.number,
         Some(order) => order.number + 1,
     };
-    let numbers = lists::due_numbers(book, &gateway.name)?;
+    let numbers = numbers(book, gateway, &new)?;
     let nothing_to_do = old.as_ref() == Some(&new) && to == gateway.order_number && numbers == gateway.lists_there;
     let mut changes = order::difference(old.as_ref(), &new);
     if let Some((_, why)) = due {
         let names: Vec<_> = gateway.names().iter().map(ToString::to_string).collect();
         changes.push(Change { verb: "certify", words: format!("{}  ({why})", names.join(", ")) });
     }
-    if let Some(words) = certificate::remark(book, gateway)? {
+    if let Some(words) = certificate::remark(book, gateway)?.filter(|_| only.is_none()) {
         changes.push(Change { verb: "note", words });
     }
     if new_key {
@@ -109,12 +120,20 @@ pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway) -> Result<(Plan, Cont
     Ok((Plan { gateway: gateway.name.clone(), from: gateway.order_number, to, changes, nothing_to_do }, new))
 }
 
+/// The number of each list that a gateway with this content should publish.
+pub(super) fn numbers(book: &Book<'_>, gateway: &Gateway, content: &Content) -> Result<BTreeMap<String, u64>> {
+    let mut numbers = lists::due_numbers(book, &gateway.name)?;
+    let named = |name: &String| content.publish.as_ref().is_some_and(|publish| publish.authorities.contains_key(name));
+    numbers.retain(|name, _| named(name));
+    Ok(numbers)
+}
+
 /// What a rollout would do, as far as the estate knows; changes nothing and asks nobody.
 ///
 /// # Errors
 /// There is no such gateway.
-pub fn remembered(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> {
-    context.read(|book| chosen(book, names)?.iter().map(|gateway| Ok(plan_one(book, gateway)?.0)).collect())
+pub fn remembered(context: &mut Context, names: &[String], only: Option<&Only>) -> Result<Vec<Plan>> {
+    context.read(|book| chosen(book, names)?.iter().map(|gateway| Ok(plan_one(book, gateway, only)?.0)).collect())
 }
 
 /// What a rollout would do; changes nothing. Gateways of which the estate thinks that nothing is to be done are asked.
@@ -122,7 +141,7 @@ pub fn remembered(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> 
 /// # Errors
 /// There is no such gateway.
 pub fn preview(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> {
-    let mut plans = remembered(context, names)?;
+    let mut plans = remembered(context, names, None)?;
     let quiet: Vec<_> = plans.iter().filter(|plan| plan.nothing_to_do).map(|plan| plan.gateway.clone()).collect();
     for (gateway, words) in differences(context, &quiet)? {
         for plan in plans.iter_mut().filter(|plan| plan.gateway == gateway) {

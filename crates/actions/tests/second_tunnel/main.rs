@@ -190,7 +190,7 @@ fn a_second_kind_of_tunnel_runs_end_to_end_beside_the_first() {
     for kind in [CredentialKind::KeyPair, CredentialKind::Password] {
         credential::issue(&mut context, "mara/laptop", &credential::Wish { kind, ..Default::default() }).unwrap();
     }
-    let outcome = rollout::rollout(&mut context, &[], rollout::How::default()).unwrap().remove(0);
+    let outcome = rollout::rollout(&mut context, &[], &rollout::How::default()).unwrap().remove(0);
     assert_eq!(outcome.state, rollout::OutcomeState::Done, "{:?}", outcome.problem);
 
     // One handover holds both.
@@ -250,7 +250,7 @@ fn a_second_kind_of_tunnel_runs_end_to_end_beside_the_first() {
     )
     .unwrap();
     assert_eq!(ended.what.credentials.len(), 2);
-    let outcomes = carry::carry(&mut context, &ended.gateways, &mut |_| {}).unwrap();
+    let outcomes = carry::carry(&mut context, &ended, false, &mut |_| {}).unwrap();
     assert_eq!(outcomes[0].ended, 2, "{outcomes:?}");
     for device in [by_key, by_account] {
         let why = device.thread.join().unwrap().unwrap_err().line();

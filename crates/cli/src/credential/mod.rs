@@ -30,6 +30,7 @@ use show::{places, remark, state};
 use crate::ask;
 use crate::global::Global;
 use crate::output::{Output, Table, list};
+use crate::unhurried::Unhurried;
 use crate::words::{self, moment, read_file, shown};
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -169,6 +170,9 @@ pub enum Command {
         /// With --due: show what would be renewed, and change nothing
         #[arg(long, requires = "due")]
         preview: bool,
+        /// Carry also whatever else waits for the gateways, not only this
+        #[arg(long)]
+        everything: bool,
         #[command(flatten)]
         about: About,
     },
@@ -192,6 +196,9 @@ pub enum Command {
         /// Show what would be taken back, and change nothing
         #[arg(long)]
         preview: bool,
+        /// Carry also whatever else waits for the gateways, not only this
+        #[arg(long)]
+        everything: bool,
     },
     /// End the lock-out of an account before its time
     #[command(after_help = "Example:\n  yestrel credential lift mara/phone")]
@@ -395,7 +402,9 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ));
             }
         }
-        Command::Renew { due: Some(by), preview, .. } => renew_due(global, &mut context, by, preview)?,
+        Command::Renew { due: Some(by), preview, everything, .. } => {
+            renew_due(global, &mut context, by, preview, everything)?
+        }
         Command::Renew { name, kind: Some(KindName::SharedSecret), overlap, .. } => {
             let holder = name.unwrap_or_default();
             let (made, until) = shared::renew(&mut context, &holder, overlap)?;
@@ -406,7 +415,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             ));
             output.say(&format!("yestrel credential handover {} --kind shared-secret   shows it, once", made.holder));
         }
-        Command::Renew { name, kind, about, .. } => {
+        Command::Renew { name, kind, about, everything, .. } => {
             let name = name.unwrap_or_default();
             let before = credential::show(&mut context, &name, kind.and_then(KindName::of_device))?.credential;
             let effect = match before.kind() {
@@ -418,13 +427,14 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ask::confirm(global.yes, &format!("this revokes {}: {effect}", before.name))?;
             }
             let wish = about.wish(before.kind(), Vec::new(), false, &before.device)?;
+            let _unhurried = Unhurried::begin();
             let renewed = credential::renew(&mut context, &before.name, None, &wish)?;
             let made = &renewed.what.credential;
             output.say(&format!("made {} in place of {}", made.name, before.name));
             if let (CredentialKind::Certificate, Some(end)) = (before.kind(), before.expires) {
                 output.say(&format!("{} holds beside it until {}", before.name, yestrel_core::moment(end)));
             }
-            crate::rollout::carry(global, &mut context, &renewed.gateways)?;
+            crate::rollout::carry(global, &mut context, &renewed, everything)?;
             say_handover(output, made);
         }
         Command::Revoke { name: Some(holder), kind: Some(KindName::SharedSecret), reason, preview, .. } => {
@@ -436,13 +446,13 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 output.say(&format!("revoked {}", ended.name));
             }
         }
-        Command::Revoke { name, group, kind, reason, preview } => {
+        Command::Revoke { name, group, kind, reason, preview, everything } => {
             let kind = kind.and_then(KindName::of_device);
             let whose = match (name, group) {
                 (Some(name), _) => Whose::Device(name, kind),
                 (None, group) => Whose::Group(group.unwrap_or_default(), kind),
             };
-            revoke(global, &mut context, &whose, &reason, preview)?;
+            revoke(global, &mut context, &whose, &reason, preview, everything)?;
         }
         Command::Lift { name } => {
             let locked = credential::lift(&mut context, &name)?;
@@ -528,7 +538,7 @@ fn issue_group(
     Ok(())
 }
 
-fn renew_due(global: &Global, context: &mut Context, by: Timestamp, preview: bool) -> Result<()> {
+fn renew_due(global: &Global, context: &mut Context, by: Timestamp, preview: bool, everything: bool) -> Result<()> {
     let output = global.output();
     let due = credential::would_renew(context, by)?;
     for (names, why) in [
@@ -559,16 +569,24 @@ fn renew_due(global: &Global, context: &mut Context, by: Timestamp, preview: boo
             ),
         )?;
     }
+    let _unhurried = Unhurried::begin();
     let bar = global.progress(due.certificates.len() as u64, "renew");
     let done = credential::renew_due(context, by, &mut |at, _| bar.set_position(at as u64))?;
     bar.finish_and_clear();
     output.say(&format!("renewed {}{}", done.what.certificates.len(), shown(&done.what.certificates)));
-    crate::rollout::carry(global, context, &done.gateways)?;
+    crate::rollout::carry(global, context, &done, everything)?;
     output.say("yestrel credential list --state ready   shows what waits to be handed over");
     Ok(())
 }
 
-fn revoke(global: &Global, context: &mut Context, whose: &Whose, reason: &str, preview: bool) -> Result<()> {
+fn revoke(
+    global: &Global,
+    context: &mut Context,
+    whose: &Whose,
+    reason: &str,
+    preview: bool,
+    everything: bool,
+) -> Result<()> {
     let output = global.output();
     let would = credential::would_revoke(context, whose)?;
     let names: Vec<_> = would.iter().map(|one| one.name.clone()).collect();
@@ -588,6 +606,7 @@ fn revoke(global: &Global, context: &mut Context, whose: &Whose, reason: &str, p
         global.yes,
         &format!("this takes {what} back for good: sessions end now, with the reason {reason:?}"),
     )?;
+    let _unhurried = Unhurried::begin();
     let bar = global.progress(names.len() as u64, "revoke");
     let ended = credential::revoke(context, whose, reason, &mut |at, _| bar.set_position(at as u64))?;
     bar.finish_and_clear();
@@ -598,5 +617,5 @@ fn revoke(global: &Global, context: &mut Context, whose: &Whose, reason: &str, p
     for (authority, until) in &ended.what.unsigned {
         words::say_unsigned(output, authority, *until);
     }
-    crate::rollout::carry(global, context, &ended.gateways)
+    crate::rollout::carry(global, context, &ended, everything)
 }

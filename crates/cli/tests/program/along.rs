@@ -223,7 +223,7 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     world.run("device add mara/phone").is(0);
     world.run("authority publish --at nowhere").is(2).says("no gateway");
     // The port is looked at before it is opened.
-    world.run("authority publish --at harbour").is(0);
+    world.run("authority publish --at harbour --yes").is(0);
     world.run("credential issue mara/phone --kind certificate").is(0);
     world.run("credential handover mara/phone --as pem --to phone --yes").is(0);
     world.run("authority export issuing --to chain.pem").is(0);
@@ -293,7 +293,7 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     wait(10, "the agent publishes again", || (fetch("lists/issuing.crl", "again.crl").code == 0).then_some(()));
     world.run("authority publish --not-at harbour").is(0);
     fetch("lists/issuing.crl", "gone.crl").is(1).says("refused");
-    world.run("authority publish --at harbour").is(0);
+    world.run("authority publish --at harbour --yes").is(0);
     fetch("lists/issuing.crl", "back.crl").is(0);
     world.run("authority publish --not-at harbour").is(0);
     let ports = world.run("port list").is(0);
@@ -301,7 +301,7 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     let rules = world.shell("harbour", "nft list table inet yestrel").is(0);
     assert!(!rules.out.contains("tcp dport"), "{rules:?}");
     // A gateway that is gone is named nowhere any more, and what was issued for it can still be handed over.
-    world.run("authority publish --at harbour").is(0);
+    world.run("authority publish --at harbour --yes").is(0);
     world.run("credential issue mara/phone --kind certificate").is(0);
     world.run("gateway retire harbour --yes").is(0);
     let shown = world.run("authority show issuing").is(0);
@@ -356,7 +356,7 @@ fn a_credential_for_one_session_leaves_no_trace_and_works_once() {
 fn a_new_sealing_key_opens_everything_and_the_old_one_nothing() {
     let world = World::harbour("--processes");
     world.run("authority create").is(0);
-    world.run("authority publish --at harbour --port 8047").is(0);
+    world.run("authority publish --at harbour --port 8047 --yes").is(0);
     world.run("user add mara").is(0);
     world.run("device add mara/phone").is(0);
     world.run("registry change estate --method ms-chap-v2 --method password").is(0);

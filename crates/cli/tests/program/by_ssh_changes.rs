@@ -137,7 +137,12 @@ fn an_upgrade_keeps_sessions_and_goes_back_by_itself_when_the_new_agent_stays_si
     let mut watcher = machine.beside(watcher).stdout(Stdio::piped()).spawn().unwrap();
     let mut said = std::io::BufRead::lines(std::io::BufReader::new(watcher.stdout.take().unwrap()));
     assert_eq!(said.next().unwrap().unwrap(), "begun");
-    with_program(&world, &machine, &good, "rollout --again --yes").is(0).says("agent upgraded");
+    // Another build of the same version does not take its place by itself: two administrators would take turns.
+    let before = installed(&machine);
+    let came = with_program(&world, &machine, &good, "rollout --again --yes").is(0);
+    assert!(!came.out.contains("upgraded"), "{came:?}");
+    assert_eq!(installed(&machine), before);
+    with_program(&world, &machine, &good, "rollout --upgrade-now --yes").is(0).says("agent upgraded");
     assert_eq!(installed(&machine), "good-one!");
     wait(10, "the session after the upgrade", || {
         let sessions = world.at(&machine, "session list --format json");
@@ -161,7 +166,7 @@ fn an_upgrade_keeps_sessions_and_goes_back_by_itself_when_the_new_agent_stays_si
         )
         .is(0);
     let bad = world.another("bad-one!!");
-    let came = with_program(&world, &machine, &bad, "rollout --again --yes").is(4);
+    let came = with_program(&world, &machine, &bad, "rollout --upgrade-now --yes").is(4);
     came.says("did not prove itself; the one before runs again").says("within 30 s");
     assert_eq!(installed(&machine), "good-one!");
     assert_eq!(agent(&machine)["order"], 1);
@@ -172,7 +177,7 @@ fn an_upgrade_keeps_sessions_and_goes_back_by_itself_when_the_new_agent_stays_si
              systemctl daemon-reload",
         )
         .is(0);
-    with_program(&world, &machine, &bad, "rollout --again --yes").is(4).says("the one before runs again");
+    with_program(&world, &machine, &bad, "rollout --upgrade-now --yes").is(4).says("the one before runs again");
     assert_eq!(installed(&machine), "good-one!");
     assert_eq!(agent(&machine)["order"], 1);
     machine.shell("rm -r /etc/systemd/system/yestrel.service.d; systemctl daemon-reload").is(0);
@@ -289,8 +294,9 @@ fn a_cable_that_is_cut_at_any_moment_leaves_nothing_half_done() {
     let other = world.another("good-one!");
     // The program must be there, or the cuts are all in the copy.
     with_program(&world, &machine, &other, "host probe harbour").is(0);
-    let cuts =
-        over_cut_cables(&world, &machine, 1500, || with_program(&world, &machine, &other, "rollout --again --yes"));
+    let cuts = over_cut_cables(&world, &machine, 1500, || {
+        with_program(&world, &machine, &other, "rollout --upgrade-now --yes")
+    });
     assert!(cuts >= 3, "{cuts}");
     wait(60, "the new program alone", || {
         (machine.shell("ls /opt/yestrel").out == "guard\nyestrel\n" && installed(&machine) == "good-one!").then_some(())

@@ -37,6 +37,10 @@ pub struct Install {
     /// Leave an agent of another version as it is.
     #[serde(default)]
     pub keep_version: bool,
+    /// Also put another build of the same version in its place, or an older version. Without it, two administrators whose programs
+    /// differ so do not replace each other's agent in turn.
+    #[serde(default)]
+    pub replace: bool,
 }
 
 /// Ask the agent. Its answer comes back as it is.

@@ -59,6 +59,13 @@ pub struct Admit {
     pub sessions: Option<u32>,
 }
 
+impl Admit {
+    /// Where it stands in an order.
+    fn place(&self) -> (Option<String>, String, ProofKind, PublicKey) {
+        (self.at.clone(), self.device.clone(), self.proof.kind(), self.proof.identity())
+    }
+}
+
 /// What a gateway publishes over HTTP about the certificates of the estate's authorities.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct OrderPublish {
@@ -123,6 +130,24 @@ impl Content {
         let proofs = self.admit.iter().map(|admit| admit.proof.kind()).collect::<HashSet<_>>();
         tunnels.chain(proofs.into_iter().map(|kind| format!("proof {}", kind.word()))).collect()
     }
+}
+
+/// A gateway as an order before has it (`base`), and of what it is to be now (`new`) only this: every revocation, what is true of these
+/// devices at listeners that are there, and, where it is said, what is published.
+#[must_use]
+pub fn limited(base: &Content, new: &Content, devices: &BTreeSet<String>, publish: bool) -> Content {
+    let mut content = base.clone();
+    let revoked = |admit: &Admit| new.revoked.contains_key(&admit.proof.identity().to_string());
+    content.admit.retain(|admit| !devices.contains(&admit.device) && !revoked(admit));
+    let is_there = |at: &String| base.listeners.iter().any(|listener| listener.name == *at);
+    let theirs = new.admit.iter().filter(|admit| devices.contains(&admit.device));
+    content.admit.extend(theirs.filter(|admit| admit.at.as_ref().is_none_or(is_there)).cloned());
+    content.admit.sort_by_key(Admit::place);
+    content.revoked.clone_from(&new.revoked);
+    if publish {
+        content.publish.clone_from(&new.publish);
+    }
+    content
 }
 
 /// What an estate says about one gateway.
@@ -249,9 +274,6 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
             })
         }));
     }
-    admit.sort_by(|a, b| {
-        let key = |one: &Admit| (one.at.clone(), one.device.clone(), one.proof.kind(), one.proof.identity());
-        key(a).cmp(&key(b))
-    });
+    admit.sort_by_key(Admit::place);
     Ok(admit)
 }
