@@ -276,7 +276,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Publish { names, at, not_at, port, key } => {
             key.borrow(&mut context)?;
-            let opens = lists::would_open(&mut context, &at, port)?;
+            let opens = lists::would_open(&mut context, &names, &at, port)?;
             if !opens.is_empty() {
                 let opens: Vec<_> = opens.iter().map(|(gateway, port)| format!("{port}/tcp at {gateway}")).collect();
                 ask::confirm(global.yes, &format!("this opens {}, for everybody", opens.join(", ")))?;

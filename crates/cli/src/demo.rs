@@ -343,7 +343,7 @@ fn certificates(demo: &Demo) -> Result<()> {
     let cannot = |error: std::io::Error| Problem::failed("the demo's folder cannot be written").why(error.to_string());
     std::fs::write(demo.folder.join("seasonal.csv"), SEASONAL).map_err(cannot)?;
     demo.step(&["authority", "create"], 0)?;
-    demo.step(&["authority", "publish", "--at", "harbour", "--port", "8047"], 0)?;
+    demo.step(&["authority", "publish", "--at", "harbour", "--port", "8047", "--yes"], 0)?;
     demo.step(&["group", "add", "seasonal", "--lifetime", "120d"], 0)?;
     demo.step(&["user", "import", "seasonal.csv"], 0)?;
     demo.step(&["credential", "issue", "--group", "seasonal", "--kind", "certificate", "--yes"], 0)?;

@@ -195,13 +195,32 @@ pub(crate) fn due_numbers(book: &Book<'_>, gateway: &str) -> Result<BTreeMap<Str
     Ok(published_at(book, gateway)?.into_iter().map(|one| (one.name, one.list_number)).collect())
 }
 
+/// The authorities of these names; all that are not retired, where none is named.
+fn chosen(book: &Book<'_>, names: &[String]) -> Result<Vec<Authority>> {
+    let authorities: Vec<Authority> = if names.is_empty() {
+        book.all::<Authority>()?.into_iter().filter(|one| one.retired.is_none()).collect()
+    } else {
+        names.iter().map(|name| book.need(name)).collect::<Result<_>>()?
+    };
+    if authorities.is_empty() {
+        return Err(Problem::refused("there is no authority yet").try_("yestrel authority create"));
+    }
+    Ok(authorities)
+}
+
 /// The ports that these gateways would open to publish, where they have not yet.
 ///
 /// # Errors
-/// No such gateway.
-pub fn would_open(context: &mut Context, at: &[String], port: Option<u16>) -> Result<Vec<(String, u16)>> {
+/// No such authority or gateway.
+pub fn would_open(
+    context: &mut Context,
+    names: &[String],
+    at: &[String],
+    port: Option<u16>,
+) -> Result<Vec<(String, u16)>> {
     context.read(|book| {
         let mut opens = Vec::new();
+        chosen(book, names)?;
         for name in at {
             let gateway: Gateway = book.need(name)?;
             let port = port.or(gateway.publish_port).unwrap_or(HTTP);
@@ -227,14 +246,7 @@ pub fn publish(
 ) -> Result<Changed<(Vec<Authority>, Vec<String>)>> {
     let (keys, now) = (context.keys()?, context.now);
     context.write(|book| {
-        let mut authorities: Vec<Authority> = if names.is_empty() {
-            book.all::<Authority>()?.into_iter().filter(|one| one.retired.is_none()).collect()
-        } else {
-            names.iter().map(|name| book.need(name)).collect::<Result<_>>()?
-        };
-        if authorities.is_empty() {
-            return Err(Problem::refused("there is no authority yet").try_("yestrel authority create"));
-        }
+        let mut authorities = chosen(book, names)?;
         for name in at {
             let mut gateway: Gateway = book.need(name)?;
             let port = port.or(gateway.publish_port).unwrap_or(HTTP);

@@ -100,7 +100,7 @@ fn closing_a_listener_closes_its_port_and_says_whom_it_costs_a_way() {
     world.run("listener close harbour/quill --yes").is(0);
     world.run("rollout --yes").is(0).says("remove  listener harbour/quill").says("closes");
     world.run("credential list").says("harbour/quill is closed");
-    world.run("credential renew mara/laptop --yes").is(0);
+    world.run("credential renew mara/laptop --yes").is(3).says("lets in nowhere any more");
     world.on_laptop("yestrel connect mara.yestrel --proxy 127.0.0.1:0").is(1).says("no answer");
 }
 

@@ -69,7 +69,7 @@ fn a_host_takes_only_signed_programs_and_upgrades_itself_within_its_hours() {
     let machine = Machine::boot(System::Systemd);
     let world = World::estate();
     let key = key(&world, "key.pem");
-    let (package, public) = pack(&world, &world.another("packaged!"), &key, "out");
+    let (package, public) = pack(&world, &world.older("packaged!"), &key, "out");
     world.harbour_on(&machine, "root");
     let binary = package.to_str().unwrap().to_owned();
     let with_trust = |keys: &str, words: &[&str]| {

@@ -220,7 +220,7 @@ fn a_revocation_is_learned_even_from_an_order_that_cannot_be_carried_out() {
     })
     .join()
     .unwrap();
-    world.run_words(&["credential", "revoke", "mara/laptop", "--reason", "lost", "--yes"]).is(4);
+    world.run_words(&["credential", "revoke", "mara/laptop", "--reason", "lost", "--yes", "--everything"]).is(4);
     wait(5, "the session ends all the same", || (!connected(&world)).then_some(()));
     world.on_laptop("yestrel connect mara.yestrel").is(1).says("revoked (lost)");
     drop(held);

@@ -299,6 +299,20 @@ impl World {
         path
     }
 
+    /// The program as [`World::another`], which says that it is of a version long ago.
+    pub fn older(&self, name: &str) -> PathBuf {
+        let path = self.another(name);
+        let (mut bytes, version) = (fs::read(&path).unwrap(), env!("CARGO_PKG_VERSION").as_bytes());
+        let old: Vec<u8> = version.iter().map(|byte| if byte.is_ascii_digit() { b'0' } else { *byte }).collect();
+        let mut at = 0;
+        while let Some(next) = bytes[at..].windows(version.len()).position(|part| part == version) {
+            bytes[at + next..at + next + old.len()].copy_from_slice(&old);
+            at += next + old.len();
+        }
+        fs::write(&path, bytes).unwrap();
+        path
+    }
+
     /// Adds the machine as the host `harbour`, with the gateway of the harbour on it. The program lies there already: bringing
     /// it is what other tests are about.
     pub fn harbour_on(&self, machine: &Machine, user: &str) {
