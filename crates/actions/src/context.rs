@@ -1,11 +1,13 @@
 //! An estate that a command works on: opened once, with its key, its places and the person before it.
 
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
 use yestrel_core::Result;
+use yestrel_core::audit::SignedHead;
 use yestrel_core::estate::Host;
 use yestrel_core::x509::PrivateKey;
 use yestrel_places::{Manage, Person};
@@ -31,6 +33,8 @@ pub struct Context {
     places: HashMap<String, Arc<dyn Manage>>,
     /// Keys of authorities that were brought for this command only.
     pub(crate) borrowed: Arc<Vec<PrivateKey>>,
+    /// The sealing key, once the command has needed it: from then on what is recorded is signed.
+    opened: RefCell<Option<SealingKey>>,
 }
 
 /// The system user and host, "astrid@bridge".
@@ -57,7 +61,8 @@ impl Context {
         let store = SqliteStore::open(path)?;
         let places = HashMap::new();
         let (now, borrowed) = (Timestamp::now(), Arc::default());
-        Ok(Self { path: path.to_owned(), store, who: who(), now, passphrase, person, places, borrowed })
+        let opened = RefCell::default();
+        Ok(Self { path: path.to_owned(), store, who: who(), now, passphrase, person, places, borrowed, opened })
     }
 
     /// Whoever sits before the command.
@@ -88,6 +93,12 @@ impl Context {
     /// # Errors
     /// The key's file is missing, damaged or readable by others; the passphrase is wrong.
     pub fn key(&self) -> Result<SealingKey> {
+        let key = self.load_key()?;
+        *self.opened.borrow_mut() = Some(key.again());
+        Ok(key)
+    }
+
+    fn load_key(&self) -> Result<SealingKey> {
         let path = yestrel_store::seal::path_of(&self.path);
         let next = next_to(&path);
         // A renewal that was broken off after its last transaction: the new key is the one that opens.
@@ -116,13 +127,19 @@ impl Context {
         self.store.copy_to(path)
     }
 
-    /// One change of the estate, whole or not at all.
+    /// One change of the estate, whole or not at all. Where the command has the estate's keys, the history is signed with it.
     ///
     /// # Errors
     /// What `change` returns.
     pub fn write<R>(&mut self, change: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
-        let who = self.who.clone();
-        self.store.write(self.now, &who, change)
+        let (who, opened) = (self.who.clone(), &self.opened);
+        self.store.write(self.now, &who, |book| {
+            let changed = change(book)?;
+            if let Some(key) = &*opened.borrow() {
+                sign_history(book, key)?;
+            }
+            Ok(changed)
+        })
     }
 
     /// A consistent look.
@@ -131,6 +148,19 @@ impl Context {
     /// What `look` returns.
     pub fn read<R>(&mut self, look: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
         self.store.read(self.now, look)
+    }
+}
+
+/// Signs the history up to its newest row. While the sealing key is renewed, what is sealed under the other is signed with the next change.
+fn sign_history(book: &Book<'_>, key: &SealingKey) -> Result<()> {
+    let Ok(estate) = find::this_estate(book) else { return Ok(()) };
+    let Some((number, hash)) = book.history_head()? else { return Ok(()) };
+    if book.signed_head()?.is_some_and(|signed| signed.number == number && signed.key == estate.public_key) {
+        return Ok(());
+    }
+    match key.open(&estate.private_key, labels::SIGNING) {
+        Ok(signing) => book.set_signed_head(&SignedHead::sign(&estate.id, number, &hash, &signing)?),
+        Err(_) => Ok(()),
     }
 }
 

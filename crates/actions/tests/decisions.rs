@@ -394,6 +394,35 @@ fn lists_are_signed_anew_before_they_end_and_a_held_user_is_on_them_only_while_h
     assert_eq!(number(&mut world), 4);
 }
 
+/// What was revoked stands on one list that was signed after its end (RFC 5280 section 3.3).
+#[test]
+fn a_revoked_certificate_stays_on_one_list_past_its_end() {
+    use base64::Engine as _;
+    use yestrel_actions::authority::{self, lists};
+    use yestrel_core::estate::{Authority, CredentialKind};
+    use yestrel_core::x509::{Certificate, list::List};
+    let mut world = World::new();
+    let wish = authority::Wish { under: "root".into(), algorithm: Default::default(), until: None, domain: None };
+    authority::create(&mut world.context, "issuing", &wish).unwrap();
+    world.device("mara/phone");
+    let expires = Some(world.context.now + jiff::SignedDuration::from_hours(24));
+    let wish = CredentialWish { kind: CredentialKind::Certificate, expires, ..CredentialWish::default() };
+    credential::issue(&mut world.context, "mara/phone", &wish).unwrap();
+    credential::revoke(&mut world.context, &whose("mara/phone"), "lost", &mut |_, _| {}).unwrap();
+    let entries = |world: &mut World, hours: i64| {
+        world.context.now += jiff::SignedDuration::from_hours(hours);
+        lists::publish(&mut world.context, &["issuing".into()], &[], &[], None).unwrap();
+        let authority: Authority = world.context.read(|book| book.need("issuing")).unwrap();
+        let der = |text: &str| base64::engine::general_purpose::STANDARD.decode(text).unwrap();
+        let certificate = Certificate::from_der(&der(&authority.certificate)).unwrap();
+        List::read(&der(&authority.list.unwrap()), &certificate).unwrap().entries.len()
+    };
+    assert_eq!(entries(&mut world, 1), 1);
+    assert_eq!(entries(&mut world, 20), 1);
+    assert_eq!(entries(&mut world, 20), 1, "the first that is signed after its end");
+    assert_eq!(entries(&mut world, 1), 0);
+}
+
 #[test]
 fn a_gateways_certificate_is_renewed_before_its_end_and_a_devices_too() {
     use yestrel_actions::{authority, rollout};

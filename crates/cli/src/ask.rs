@@ -9,6 +9,9 @@ use zeroize::Zeroizing;
 
 use crate::output::{tell, tell_on};
 
+/// Bytes at most of a file with a passphrase.
+const LONGEST: u64 = 64 * 1024;
+
 /// Whether somebody sits there who can be asked.
 pub fn somebody_there() -> bool {
     io::stdin().is_terminal() && io::stderr().is_terminal()
@@ -44,10 +47,12 @@ pub fn confirm(yes: bool, what: &str) -> Result<()> {
 /// The file cannot be read, or nobody can be asked.
 pub fn passphrase(what: &str, file: Option<&Path>) -> Result<Zeroizing<String>> {
     if let Some(file) = file {
-        let text = fs::read_to_string(file).map_err(|error| {
+        use std::io::Read as _;
+        let mut text = Zeroizing::new(String::new());
+        let read = fs::File::open(file).and_then(|file| file.take(LONGEST).read_to_string(&mut text));
+        read.map_err(|error| {
             Problem::failed(format!("the passphrase cannot be read from {}", file.display())).why(error.to_string())
         })?;
-        let text = Zeroizing::new(text);
         return Ok(Zeroizing::new(text.trim_end_matches(['\n', '\r']).to_owned()));
     }
     if !somebody_there() {

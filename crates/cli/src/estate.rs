@@ -225,10 +225,17 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             Ok(())
         }
         Command::History { verify: true, .. } => {
-            let (rows, broken) = estate::verify_history(&mut global.context()?)?;
+            let estate::Verified { rows, signed, broken } = estate::verify_history(&mut global.context()?)?;
             match broken {
                 None => {
                     output.say(&format!("all {rows} rows of the history are as they were written"));
+                    output.say(&match signed {
+                        Some(signed) if signed == rows => "the estate's key has signed them".to_owned(),
+                        Some(signed) => format!(
+                            "the estate's key has signed them up to row {signed}; the next command that needs the key signs the rest"
+                        ),
+                        None => "none of them is signed yet; the first command that needs the estate's key signs them".into(),
+                    });
                     Ok(())
                 }
                 Some((number, how)) => Err(Problem::refused(format!("the history does not hold at row {number}"))

@@ -370,10 +370,7 @@ fn log(output: Output, context: &mut Context, name: &str, since: Option<&str>, f
     }
     loop {
         for line in text.lines().filter(|line| from.is_none_or(|from| not_before(line, from))) {
-            output.write(&format!(
-                "{}\n",
-                line.chars().map(|c| if c.is_control() { ' ' } else { c }).collect::<String>()
-            ));
+            output.write(&format!("{}\n", yestrel_core::shown::line(line)));
         }
         let more = !text.is_empty();
         if !follow && !more || !output.is_read() {

@@ -41,7 +41,7 @@ use std::process::ExitCode;
 
 use clap::builder::Styles;
 use clap::{CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
-use yestrel_core::{Kind, Problem, Result};
+use yestrel_core::{Kind, Problem, Result, shown};
 
 use global::Global;
 
@@ -171,12 +171,13 @@ fn run(cli: Cli) -> Result<()> {
 
 /// An error in its three lines.
 fn complain(problem: &Problem) -> ExitCode {
-    tell!("error: {}", problem.error);
+    // Parts of it may be somebody else's words.
+    tell!("error: {}", shown::line(&problem.error));
     if let Some(why) = &problem.why {
-        tell!("  why: {why}");
+        tell!("  why: {}", shown::line(why));
     }
     for what in &problem.tries {
-        tell!("  try: {what}");
+        tell!("  try: {}", shown::line(what));
     }
     ExitCode::from(match problem.kind {
         Kind::Failed => 1,

@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use jiff::Timestamp;
 use serde_json::{Map, Value};
 use yestrel_core::findings::{Finding, Grade};
+use yestrel_core::shown;
 
 /// How answers are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, clap::ValueEnum)]
@@ -58,14 +59,12 @@ impl Cell {
         match self {
             Self::Text(text) | Self::State(_, text) if text.is_empty() => "-".into(),
             // What came from outside must not steer the terminal.
-            Self::Text(text) | Self::State(_, text) => {
-                text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
-            }
+            Self::Text(text) | Self::State(_, text) => shown::line(text),
             Self::Number(number) => number.to_string(),
             Self::Bytes(bytes) => bytes_in_words(*bytes),
             Self::Time(at) => yestrel_core::moment(*at),
             Self::List(items) if items.is_empty() => "-".into(),
-            Self::List(items) => items.join(","),
+            Self::List(items) => shown::line(&items.join(",")),
             Self::Flag(flag) => if *flag { "yes" } else { "no" }.into(),
             Self::Missing => "-".into(),
         }
@@ -233,6 +232,7 @@ impl Format for Text {
             let text = match cell {
                 // A long list is easier to read one below another.
                 Cell::List(items) if cell.text().chars().count() > 60 => {
+                    let items: Vec<_> = items.iter().map(|item| shown::line(item)).collect();
                     items.join(&format!("\n{}", " ".repeat(widest + 2)))
                 }
                 _ => cell.text(),
@@ -264,14 +264,22 @@ impl Format for Json {
     }
 }
 
+/// A cell that a spreadsheet would take for a formula becomes text.
+fn inert(text: String) -> String {
+    let first = text.trim_start().chars().next();
+    let sums = matches!(first, Some('=' | '+' | '@')) || first == Some('-') && text.trim() != "-";
+    if sums && text.parse::<f64>().is_err() { format!("'{text}") } else { text }
+}
+
 impl Format for Csv {
     fn table(&self, table: &Table) -> String {
         let mut writer = csv::Writer::from_writer(Vec::new());
         let plain = |cell: &Cell| match cell {
             Cell::Missing => String::new(),
             Cell::Bytes(bytes) => bytes.to_string(),
-            Cell::List(items) => items.join(" "),
-            other => other.text(),
+            Cell::List(items) => inert(shown::line(&items.join(" "))),
+            other if other.is_number() => other.text(),
+            other => inert(other.text()),
         };
         let _ = writer.write_record(table.columns.iter().map(|column| key(column)));
         for row in &table.rows {
@@ -345,18 +353,19 @@ impl Output {
         if self.quiet {
             return;
         }
-        if self.format == FormatName::Text { self.write(&format!("{text}\n")) } else { tell!("{text}") }
+        self.write_always(text);
     }
 
     /// What must be read whatever was asked for: on standard output for people, on standard error beside data.
     pub fn write_always(self, text: &str) {
+        let text = shown::lines(text);
         if self.format == FormatName::Text { self.write(&format!("{text}\n")) } else { tell!("{text}") }
     }
 
     /// Something that they should know and that is no error.
     pub fn note(self, text: &str) {
         if !self.quiet {
-            tell!("note: {text}");
+            tell!("note: {}", shown::lines(text));
         }
     }
 
@@ -378,10 +387,10 @@ impl Output {
             let grade = Cell::State(finding.grade, finding.grade.word().into());
             let word = finding.grade.word();
             let (painted, space) = (text.state(&grade, word), gap(word, 4));
-            let subject = &finding.subject;
-            out.push_str(&format!("  {painted}{space}  {subject}{}  {}\n", gap(subject, widest), finding.words));
+            let (subject, words) = (shown::line(&finding.subject), shown::line(&finding.words));
+            out.push_str(&format!("  {painted}{space}  {subject}{}  {words}\n", gap(&subject, widest)));
             if let Some(what) = &finding.try_ {
-                out.push_str(&format!("        try: {what}\n"));
+                out.push_str(&format!("        try: {}\n", shown::line(what)));
             }
         }
         self.write(&out);
@@ -442,6 +451,16 @@ mod tests {
         let empty = Table::new(&["name"], "none");
         assert_eq!(Json.table(&empty), "[]\n");
         assert_eq!(Text { color: false, width: None }.table(&empty), "none\n");
+    }
+
+    #[test]
+    fn a_spreadsheet_finds_nothing_to_carry_out() {
+        let mut table = Table::new(&["name", "count"], "");
+        for name in ["=1+1", "+47 22", "@sum", "-2+3", " =x", "-", "-7", "mara"] {
+            table.row(vec![name.into(), 7_u64.into()]);
+        }
+        let csv = Csv.table(&table);
+        assert_eq!(csv, "name,count\n'=1+1,7\n'+47 22,7\n'@sum,7\n'-2+3,7\n' =x,7\n-,7\n-7,7\nmara,7\n");
     }
 
     #[test]

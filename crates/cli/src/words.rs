@@ -16,9 +16,19 @@ pub fn algorithm(text: &str) -> std::result::Result<Algorithm, String> {
 
 /// A file that somebody names; long ones are refused by whoever reads them.
 pub fn read_file(path: &Path) -> Result<Vec<u8>> {
-    std::fs::read(path)
-        .map_err(|error| Problem::failed(format!("{} cannot be read", path.display())).why(error.to_string()))
+    use std::io::Read as _;
+    let cannot = |why: String| Problem::failed(format!("{} cannot be read", path.display())).why(why);
+    let mut bytes = Vec::new();
+    let read = std::fs::File::open(path).and_then(|file| file.take(LARGEST + 1).read_to_end(&mut bytes));
+    read.map_err(|error| cannot(error.to_string()))?;
+    if bytes.len() as u64 > LARGEST {
+        return Err(cannot(format!("it has more than {} MB; nothing that is read here has", LARGEST / 1_000_000)));
+    }
+    Ok(bytes)
 }
+
+/// Bytes at most of a file that is read: a table of a hundred thousand users has less.
+const LARGEST: u64 = 64_000_000;
 
 /// Key and certificates from files that were made elsewhere.
 pub fn read_brought(from: &Path, key: Option<&Path>, passphrase_file: Option<&Path>) -> Result<bring::Brought> {

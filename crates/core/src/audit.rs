@@ -1,9 +1,10 @@
 //! The chain of the estate's history: each row's hash covers the row before, so that a row that is changed, missing
-//! or out of place shows.
+//! or out of place shows. What was signed of it, nobody without the estate's key can write anew.
 
 use serde::{Deserialize, Serialize};
 
-use crate::keys::sha256_hex;
+use crate::keys::{PublicKey, Secret, sha256_hex};
+use crate::{Result, order};
 
 /// One change of the estate.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -37,6 +38,52 @@ impl HistoryRow {
         // JSON strings cannot run into each other, whatever they contain.
         sha256_hex(&serde_json::to_vec(&fields).unwrap_or_default())
     }
+}
+
+/// Up to which row an estate's key has signed its history.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SignedHead {
+    pub number: u64,
+    /// Of that row, and so of all before it.
+    pub hash: String,
+    /// The key that signed.
+    pub key: PublicKey,
+    /// Ed25519, base64.
+    pub signature: String,
+}
+
+impl SignedHead {
+    /// Signs a history up to its newest row.
+    ///
+    /// # Errors
+    /// The key is damaged.
+    pub fn sign(estate: &str, number: u64, hash: &str, key: &Secret) -> Result<Self> {
+        let signature = order::sign_text(&message(estate, number, hash), key)?;
+        Ok(Self { number, hash: hash.into(), key: order::signer(key)?, signature })
+    }
+
+    /// How a history does not fit what was signed; `known`: the estate's key, and those before it.
+    #[must_use]
+    pub fn differs(&self, estate: &str, known: &[PublicKey], rows: &[HistoryRow]) -> Option<(u64, String)> {
+        let Self { number, hash, key, signature } = self;
+        if !known.contains(key) {
+            return Some((*number, "it is signed by a key that is not the estate's".into()));
+        }
+        if order::check_text(&message(estate, *number, hash), signature, key).is_err() {
+            return Some((*number, "what is signed up to it was altered".into()));
+        }
+        let row = usize::try_from(*number).ok().and_then(|number| rows.get(number.checked_sub(1)?));
+        match row {
+            Some(row) if row.hash == *hash => None,
+            Some(_) => Some((*number, "it is not the row that the estate's key signed".into())),
+            None => Some((rows.len() as u64 + 1, format!("rows up to {number} were signed, and are missing"))),
+        }
+    }
+}
+
+/// What is signed: it can be taken for no order.
+fn message(estate: &str, number: u64, hash: &str) -> String {
+    format!("history of the estate {estate}\nup to row {number}\n{hash}\n")
 }
 
 /// Where a history first does not hold, and how; `head` is the number and hash of its newest row, kept apart from it.
@@ -84,6 +131,32 @@ mod tests {
                 row
             })
             .collect()
+    }
+
+    #[test]
+    fn what_was_signed_cannot_be_written_anew_without_the_key() {
+        let (key, other) = (Secret::new(vec![5; 32]), Secret::new(vec![6; 32]));
+        let known = [order::signer(&key).unwrap()];
+        let rows = rows(7);
+        let signed = SignedHead::sign("estate-1", 5, &rows[4].hash, &key).unwrap();
+        assert_eq!(signed.differs("estate-1", &known, &rows), None);
+        assert!(signed.differs("estate-2", &known, &rows).is_some());
+        // The whole chain anew from row 3 on, and its head with it: only the signature tells.
+        let mut forged = rows.clone();
+        let mut before = forged[1].hash.clone();
+        for row in &mut forged[2..] {
+            row.who = "nobody".into();
+            *row = row.clone().chained(&before);
+            before.clone_from(&row.hash);
+        }
+        let last = forged.last().map(|row| (row.number, row.hash.clone()));
+        assert_eq!(verify(&forged, last.as_ref()), None);
+        assert_eq!(signed.differs("estate-1", &known, &forged).unwrap().0, 5);
+        assert_eq!(signed.differs("estate-1", &known, &rows[..4]).unwrap().0, 5);
+        let foreign = SignedHead::sign("estate-1", 5, &forged[4].hash, &other).unwrap();
+        assert!(foreign.differs("estate-1", &known, &forged).is_some());
+        let claimed = SignedHead { key: known[0], ..foreign };
+        assert!(claimed.differs("estate-1", &known, &forged).is_some());
     }
 
     proptest! {

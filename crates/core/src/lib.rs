@@ -16,6 +16,7 @@
 //! | `x509` | certificates, lists, requests |
 //! | `account`, `keys`, `sealed`, `pool`, `name`, `schedule`, `audit` | one subject each |
 //! | `problem` | what is said when something goes wrong |
+//! | `shown` | text of somebody else as a person may be shown it |
 //! | `sample` | nouns of the example, for tests |
 
 pub mod account;
@@ -35,6 +36,7 @@ pub mod problem;
 pub mod sample;
 pub mod schedule;
 pub mod sealed;
+pub mod shown;
 pub mod tunnel;
 pub mod x509;
 

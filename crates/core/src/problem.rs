@@ -78,6 +78,15 @@ impl Problem {
         self.why.unwrap_or(self.error)
     }
 
+    /// As it came from another machine: what it advises is shown as its advice, not as this program's.
+    #[must_use]
+    pub fn said_there(mut self) -> Self {
+        for what in &mut self.tries {
+            *what = format!("the host advises: \"{}\"", crate::shown::line(what).replace('"', "'"));
+        }
+        self
+    }
+
     /// Adds why.
     #[must_use]
     pub fn why(mut self, why: impl Into<String>) -> Self {

@@ -3,7 +3,7 @@
 use yestrel_core::estate::Access;
 use yestrel_core::exchange::host::{Agent, Ask, Install, Installed, Remove};
 use yestrel_core::exchange::{Answered, Question, agent};
-use yestrel_core::{Result, VERSION};
+use yestrel_core::{Problem, Result, VERSION};
 
 /// A way to manage one host.
 pub trait Manage: Send + Sync {
@@ -36,7 +36,7 @@ impl dyn Manage + '_ {
     /// # Errors
     /// The host cannot be reached, or refuses.
     pub fn ask<Q: Question<Set = Ask>>(&self, question: &Q) -> Result<Q::Answer> {
-        self.exchange(&question.clone().into())?.read::<Q>()
+        self.exchange(&question.clone().into())?.read::<Q>().map_err(Problem::said_there)
     }
 
     /// Asks the agent there.
@@ -44,7 +44,7 @@ impl dyn Manage + '_ {
     /// # Errors
     /// The host or the agent cannot be reached, or the agent refuses.
     pub fn ask_agent<Q: Question<Set = agent::Ask>>(&self, question: &Q) -> Result<Q::Answer> {
-        self.ask(&Agent { question: question.clone().into() })?.read::<Q>()
+        self.ask(&Agent { question: question.clone().into() })?.read::<Q>().map_err(Problem::said_there)
     }
 
     /// Brings the agent there, starts it, and has it start after a reboot. With `replace`, also in the place of another

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use serde_json::Value;
-use yestrel_core::audit::HistoryRow;
+use yestrel_core::audit::{HistoryRow, SignedHead};
 use yestrel_core::{Problem, Result};
 
 use crate::records::Record;
@@ -133,6 +133,22 @@ impl<'a> Book<'a> {
     /// The database cannot be read.
     pub fn history(&self, limit: usize) -> Result<Vec<HistoryRow>> {
         self.rows.history(limit)
+    }
+
+    /// Up to which row the estate's key has signed the history; `None` where it has not yet.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn signed_head(&self) -> Result<Option<SignedHead>> {
+        self.rows.signed_head()
+    }
+
+    /// Notes up to which row the estate's key has signed.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn set_signed_head(&self, signed: &SignedHead) -> Result<()> {
+        self.rows.set_signed_head(signed)
     }
 
     /// Number and hash of the newest row, as they were noted apart from the history.

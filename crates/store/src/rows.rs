@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value};
 use yestrel_core::Result;
-use yestrel_core::audit::HistoryRow;
+use yestrel_core::audit::{HistoryRow, SignedHead};
 
 /// A row: column to value; lists and structures as JSON text.
 pub type Row = Map<String, Value>;
@@ -45,6 +45,18 @@ pub trait Rows {
     /// # Errors
     /// The database cannot be read.
     fn history_head(&self) -> Result<Option<(u64, String)>>;
+
+    /// Up to which row the estate's key has signed the history; `None` where it has not yet.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    fn signed_head(&self) -> Result<Option<SignedHead>>;
+
+    /// Notes up to which row the estate's key has signed.
+    ///
+    /// # Errors
+    /// As [`Rows::put`].
+    fn set_signed_head(&self, signed: &SignedHead) -> Result<()>;
 
     /// Appends to the history, and notes that row as the newest.
     ///

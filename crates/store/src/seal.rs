@@ -124,6 +124,12 @@ pub fn check_folder(file: &Path) -> Result<()> {
 }
 
 impl SealingKey {
+    /// The same key once more.
+    #[must_use]
+    pub fn again(&self) -> Self {
+        Self(self.0.clone())
+    }
+
     /// Makes a key and writes its file, which must not be there yet, with mode 0600.
     ///
     /// # Errors

@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use rusqlite::types::{ToSqlOutput, Value as Sql, ValueRef};
 use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior};
 use serde_json::{Map, Value};
-use yestrel_core::audit::HistoryRow;
+use yestrel_core::audit::{HistoryRow, SignedHead};
 use yestrel_core::{Problem, Result};
 
 use crate::book::Book;
@@ -334,6 +334,20 @@ impl Rows for SqliteRows<'_> {
         let row = self.query("SELECT number, hash FROM history_head", &[])?.pop();
         let field = |row: &Row, name: &str| row.get(name).cloned().unwrap_or_default();
         Ok(row.and_then(|row| Some((field(&row, "number").as_u64()?, field(&row, "hash").as_str()?.to_owned()))))
+    }
+
+    fn signed_head(&self) -> Result<Option<SignedHead>> {
+        let row = self.query("SELECT signed FROM history_head", &[])?.pop();
+        let text = row.as_ref().and_then(|row| row.get("signed")).and_then(Value::as_str);
+        text.map(serde_json::from_str)
+            .transpose()
+            .map_err(|error| Problem::failed("what is signed of the history cannot be read").why(error.to_string()))
+    }
+
+    fn set_signed_head(&self, signed: &SignedHead) -> Result<()> {
+        let text = serde_json::to_string(signed).unwrap_or_default();
+        let run = || self.connection.prepare_cached("UPDATE history_head SET signed = ?1")?.execute([text]);
+        run().map(drop).map_err(|e| problem(self.path, &e))
     }
 
     fn append_history(&self, row: &HistoryRow) -> Result<()> {

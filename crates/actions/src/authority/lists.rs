@@ -79,8 +79,8 @@ pub(crate) fn sign(book: &Book<'_>, keys: &Keys, signing: Signing, now: Timestam
             ("authority", authority.name.as_str().into()),
             ("state", state.word().into()),
         ])? {
-            // What has ended by itself need not be listed any more (RFC 5280 section 3.3).
-            if issued.expires > now {
+            // What has ended by itself stands on one list after its end, and then no more (RFC 5280 section 3.3).
+            if authority.list_from.is_none_or(|before| issued.expires >= before) {
                 entries.push(Entry {
                     serial: issued.name,
                     at: issued.revoked.unwrap_or(now),
@@ -112,6 +112,7 @@ pub(crate) fn sign(book: &Book<'_>, keys: &Keys, signing: Signing, now: Timestam
     });
     authority.list = Some(BASE64.encode(list.der()));
     authority.list_number = list.number;
+    authority.list_from = Some(now);
     authority.list_until = Some(until);
     book.put(&authority)?;
     Ok(authority)
@@ -176,7 +177,8 @@ pub(crate) fn publications(book: &Book<'_>, keys: &Keys, gateway: &str) -> Resul
         let issued = book.find::<IssuedCertificate>(&[("authority", authority.name.as_str().into())])?;
         let serials: Vec<u8> = issued
             .iter()
-            .filter(|one| one.name.len() == 32)
+            // What was taken back is not good, also when it stands on no list any more.
+            .filter(|one| one.name.len() == 32 && one.state == CertificateState::Good)
             .flat_map(|one| (0..32).step_by(2).filter_map(|at| u8::from_str_radix(&one.name[at..at + 2], 16).ok()))
             .collect();
         all.push(Publication {

@@ -166,6 +166,7 @@ fn enter(
         domain: certificate.domain(),
         list: None,
         list_number: 0,
+        list_from: None,
         list_until: None,
         responder: None,
         published_at: Vec::new(),
@@ -395,7 +396,13 @@ pub fn retire(context: &mut Context, authority: &str, reason: &str) -> Result<Ch
         }
         if let Some(parent) = &authority.parent {
             let parent: Authority = book.need(parent)?;
-            lists::mark(book, &authority.serial, CertificateState::Revoked, Reason::CessationOfOperation, now)?;
+            // Words that say nothing of it in a list's terms are those of an end in order.
+            let why = match Reason::of_words(&reason) {
+                Reason::Unspecified => Reason::CessationOfOperation,
+                Reason::KeyCompromise => Reason::CaCompromise,
+                why => why,
+            };
+            lists::mark(book, &authority.serial, CertificateState::Revoked, why, now)?;
             lists::sign(book, &keys, keys.signing(parent)?, now)?;
         }
         for mut gateway in book.all::<Gateway>()? {

@@ -275,9 +275,11 @@ pub fn open(
     }
     let mut handover = Handover::read(&text)?;
     if let Some(path) = private_key {
-        let bytes = Zeroizing::new(fs::read(path).map_err(|error| {
+        let mut bytes = Zeroizing::new(Vec::new());
+        let read = fs::File::open(path).and_then(|file| file.take(LONGEST as u64).read_to_end(&mut bytes));
+        read.map_err(|error| {
             Problem::failed(format!("the private key {} cannot be read", path.display())).why(error.to_string())
-        })?);
+        })?;
         handover.device_key = Some(agreement::read_private(&bytes)?);
     }
     let holds_another = handover.account.is_some() || handover.certificate.is_some();
@@ -294,16 +296,16 @@ fn decrypt(text: &str, passphrase: &str) -> Result<String> {
     let decryptor = age::Decryptor::new_buffered(ArmoredReader::new(text.as_bytes()))
         .map_err(|error| damaged(error.to_string()))?;
     let identity = age::scrypt::Identity::new(SecretString::from(passphrase.to_owned()));
-    let mut reader =
-        decryptor.decrypt(std::iter::once(&identity as &dyn age::Identity)).map_err(|error| match error {
-            age::DecryptError::DecryptionFailed
-            | age::DecryptError::NoMatchingKeys
-            | age::DecryptError::KeyDecryptionFailed => {
-                Problem::refused("the passphrase is wrong").why("the handover does not open with it")
-            }
-            other => damaged(other.to_string()),
-        })?;
+    let reader = decryptor.decrypt(std::iter::once(&identity as &dyn age::Identity)).map_err(|error| match error {
+        age::DecryptError::DecryptionFailed
+        | age::DecryptError::NoMatchingKeys
+        | age::DecryptError::KeyDecryptionFailed => {
+            Problem::refused("the passphrase is wrong").why("the handover does not open with it")
+        }
+        other => damaged(other.to_string()),
+    })?;
     let mut plain = String::new();
+    let mut reader = reader.take(2 * LONGEST as u64);
     reader.read_to_string(&mut plain).map_err(|error| damaged(error.to_string()))?;
     Ok(plain)
 }

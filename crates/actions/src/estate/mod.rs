@@ -130,13 +130,30 @@ pub fn history(context: &mut Context, limit: usize) -> Result<Vec<HistoryRow>> {
     context.read(|book| book.history(limit))
 }
 
-/// Whether the history is as it was written; otherwise the first row that is not, and how. Gives how many rows there are.
+/// What a history proves.
+#[derive(Debug)]
+pub struct Verified {
+    pub rows: u64,
+    /// Up to here the estate's key has signed.
+    pub signed: Option<u64>,
+    /// The first row that is not as it was written, and how.
+    pub broken: Option<(u64, String)>,
+}
+
+/// Whether the history is as it was written, and as the estate's key has signed it.
 ///
 /// # Errors
 /// The estate cannot be read.
-pub fn verify_history(context: &mut Context) -> Result<(usize, Option<(u64, String)>)> {
+pub fn verify_history(context: &mut Context) -> Result<Verified> {
     context.read(|book| {
         let rows = book.history(usize::MAX)?;
-        Ok((rows.len(), yestrel_core::audit::verify(&rows, book.history_head()?.as_ref())))
+        let estate = find::this_estate(book)?;
+        let known: Vec<_> = std::iter::once(estate.public_key)
+            .chain(estate.previous_keys.iter().map(|previous| previous.public_key))
+            .collect();
+        let signed = book.signed_head()?;
+        let broken = yestrel_core::audit::verify(&rows, book.history_head()?.as_ref())
+            .or_else(|| signed.as_ref().and_then(|signed| signed.differs(&estate.id, &known, &rows)));
+        Ok(Verified { rows: rows.len() as u64, signed: signed.map(|signed| signed.number), broken })
     })
 }

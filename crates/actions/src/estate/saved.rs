@@ -13,7 +13,7 @@ use age::armor::ArmoredReader;
 use age::secrecy::SecretString;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use yestrel_core::estate::{Credential, Estate, Gateway, Host, Revocation, StoredOrder};
+use yestrel_core::estate::{Authority, Credential, Estate, Gateway, Host, Revocation, StoredOrder};
 use yestrel_core::exchange::agent::{OrderInForce, Standing, Status};
 use yestrel_core::keys::sha256_hex;
 use yestrel_core::{Problem, Result, moment};
@@ -21,6 +21,7 @@ use yestrel_store::SqliteStore;
 use yestrel_store::seal::path_of;
 use zeroize::Zeroizing;
 
+use crate::authority::lists;
 use crate::context::Context;
 use crate::credential::end;
 use crate::find;
@@ -186,7 +187,7 @@ fn decrypt(bytes: &[u8], opening: &mut Opening<'_>) -> Result<Zeroizing<Vec<u8>>
         match opened {
             Ok(mut reader) => {
                 let mut plain = Zeroizing::new(Vec::new());
-                reader.read_to_end(&mut plain).map_err(|_| cut_short())?;
+                reader.by_ref().take(LARGEST).read_to_end(&mut plain).map_err(|_| cut_short())?;
                 return Ok(plain);
             }
             Err(age::DecryptError::DecryptionFailed | age::DecryptError::KeyDecryptionFailed)
@@ -219,8 +220,9 @@ pub fn load(path: &Path, from: &Path, mut opening: Opening<'_>) -> Result<About>
                 .try_("another place: yestrel estate load FILE --estate PATH"));
         }
     }
-    let bytes = fs::read(from)
-        .map_err(|error| Problem::failed(format!("{} cannot be read", from.display())).why(error.to_string()))?;
+    let mut bytes = Vec::new();
+    let read = fs::File::open(from).and_then(|file| file.take(LARGEST).read_to_end(&mut bytes));
+    read.map_err(|error| Problem::failed(format!("{} cannot be read", from.display())).why(error.to_string()))?;
     let packed = if bytes.starts_with(&[0x1f, 0x8b]) {
         Zeroizing::new(bytes)
     } else if bytes.starts_with(b"age-encryption.org/") || bytes.starts_with(b"-----BEGIN AGE") {
@@ -260,10 +262,14 @@ pub fn load(path: &Path, from: &Path, mut opening: Opening<'_>) -> Result<About>
     loaded.map(|()| about)
 }
 
+/// Parts at most that are looked at.
+const PARTS: usize = 8;
+
 fn unpack(packed: &[u8]) -> Result<(About, Vec<u8>, Zeroizing<Vec<u8>>)> {
     let mut archive = tar::Archive::new(flate2::read::GzDecoder::new(packed));
     let mut parts: std::collections::BTreeMap<String, Zeroizing<Vec<u8>>> = std::collections::BTreeMap::new();
-    for entry in archive.entries().map_err(|_| cut_short())? {
+    // It has three parts; more would only fill the memory.
+    for entry in archive.entries().map_err(|_| cut_short())?.take(PARTS) {
         let entry = entry.map_err(|_| cut_short())?;
         let name = entry.path().map_err(|_| cut_short())?.to_string_lossy().into_owned();
         let mut bytes = Zeroizing::new(Vec::new());
@@ -382,6 +388,19 @@ fn catch_up_with(context: &mut Context, gateway: &Gateway, host: &Host, caught: 
             }
         }
         end::announce(book, &keys, ended)?;
+        // Lists that are out have higher numbers than this backup knows: the next continues above them (RFC 5280 section 5.2.3).
+        let mut behind = Vec::new();
+        for (name, number) in &status.published {
+            let Some(mut authority) = book.get::<Authority>(name)? else { continue };
+            // A number beyond reason would leave none for later.
+            let within_reason = authority.list_number + 1..authority.list_number + 1_000_000;
+            if within_reason.contains(number) {
+                authority.list_number = *number;
+                book.put(&authority)?;
+                behind.push(authority.name);
+            }
+        }
+        lists::sign_all(book, &keys, &behind, book.now)?;
         let said = format!("order {} -> {}, {} revocations", caught.from, caught.to, caught.revoked.len());
         book.note("estate load", &gateway.name, &said)
     })

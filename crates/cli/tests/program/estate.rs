@@ -283,3 +283,42 @@ fn a_device_makes_its_own_key_pair_and_the_estate_sees_the_public_half_alone() {
     }
     assert_eq!(world.everything(), before);
 }
+
+/// Somebody who can write the estate's file writes the history anew, with all its hashes: what the estate's key signed tells.
+#[test]
+fn a_history_that_is_written_anew_whole_differs_from_what_the_key_signed() {
+    let world = World::estate();
+    world.run("site add harbour --network 10.44.0.0/22").is(0);
+    world.run("user add mara").is(0);
+    // A command that needs the estate's key signs what there is; what comes after is not signed yet.
+    world.run("authority create").is(0);
+    world.run("estate history --verify").is(0).says("the estate's key has signed them");
+    world.run("user add tomas").is(0);
+    world.run("estate history --verify").is(0).says("has signed them up to row");
+    let forge = "import sqlite3, json, hashlib\n\
+        d = sqlite3.connect('skerry')\n\
+        for t in ('deleted', 'changed'): d.execute('drop trigger history_stays_' + t)\n\
+        before = ''\n\
+        for n, at, who, what, subject, detail in list(d.execute('select number, at, who, what, subject, detail from history order by number')):\n\
+        \x20   who = 'nobody@bridge'\n\
+        \x20   before = hashlib.sha256(json.dumps([before, str(n), at, who, what, subject, detail], separators=(',', ':'), ensure_ascii=False).encode()).hexdigest()\n\
+        \x20   d.execute('update history set who = ?, hash = ? where number = ?', (who, before, n))\n\
+        d.execute('update history_head set hash = ?', (before,))\n\
+        d.commit()\n";
+    world.write("forge.py", forge);
+    world.judge("python3 forge.py").is(0);
+    world.run("estate history --verify").is(3).says("it is not the row that the estate's key signed");
+    world.judge("python3 -c \"import sqlite3; d = sqlite3.connect('skerry'); d.execute('update history_head set signed = null'); d.commit()\"").is(0);
+    world.run("estate history --verify").is(0).says("none of them is signed yet");
+}
+
+/// What somebody else wrote is shown so that it steers no terminal and turns no line around, and advises in nobody's name but its own.
+#[test]
+fn foreign_text_is_inert_wherever_it_is_shown() {
+    let world = World::estate();
+    let came = world.run_words(&["user", "show", "a\u{202e}b\u{1b}[31mc\u{9b}1m"]).is(2);
+    assert!(!came.err.contains('\u{202e}') && !came.err.contains('\u{1b}') && !came.err.contains('\u{9b}'), "{came:?}");
+    world.run_words(&["user", "add", "mara", "--about", "=1+1"]).is(0);
+    world.run("user list --format csv").is(0).says("'=1+1");
+    world.run("user list --format json").is(0).says("\"=1+1\"");
+}

@@ -25,6 +25,8 @@ pub struct Authority {
     /// The newest revocation list, DER in base64.
     pub list: Option<String>,
     pub list_number: u64,
+    /// When the newest list was signed, and by when the next will be there.
+    pub list_from: Option<Timestamp>,
     pub list_until: Option<Timestamp>,
     pub responder: Option<Delegate>,
     /// Gateways that publish the state of its certificates.

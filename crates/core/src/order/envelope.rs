@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
-use ed25519_dalek::{Signature, Signer as _, SigningKey, Verifier as _, VerifyingKey};
+use ed25519_dalek::{Signature, Signer as _, SigningKey, VerifyingKey};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -78,6 +78,26 @@ pub fn sign(
     };
     let order = canonical(&order);
     Ok(Envelope { signature: signature(key, &order)?, order, successor_signature: None })
+}
+
+/// Signs a text that is no order (Ed25519, RFC 8032), base64. The text must say what it is.
+///
+/// # Errors
+/// The signing key is damaged.
+pub fn sign_text(text: &str, key: &Secret) -> Result<String> {
+    signature(key, text)
+}
+
+/// Checks what [`sign_text`] made.
+///
+/// # Errors
+/// The text or the signature was altered, or somebody else signed.
+pub fn check_text(text: &str, signature: &str, signer: &PublicKey) -> Result<()> {
+    let stranger = || Problem::refused("it is not signed by the estate");
+    let key = VerifyingKey::from_bytes(&signer.0).map_err(|_| stranger())?;
+    let bytes = BASE64.decode(signature).map_err(|_| stranger())?;
+    let signature = Signature::from_slice(&bytes).map_err(|_| stranger())?;
+    key.verify_strict(text.as_bytes(), &signature).map_err(|_| stranger())
 }
 
 fn signature(key: &Secret, text: &str) -> Result<String> {
@@ -164,13 +184,9 @@ impl Envelope {
     }
 
     fn check(&self, signer: &PublicKey, signature: &str) -> Result<()> {
-        let stranger = || {
+        check_text(&self.order, signature, signer).map_err(|_| {
             Problem::refused("the order is not signed by this gateway's estate")
                 .why("it was altered on its way, or belongs to another estate")
-        };
-        let key = VerifyingKey::from_bytes(&signer.0).map_err(|_| stranger())?;
-        let bytes = BASE64.decode(signature).map_err(|_| stranger())?;
-        let signature = Signature::from_slice(&bytes).map_err(|_| stranger())?;
-        key.verify(self.order.as_bytes(), &signature).map_err(|_| stranger())
+        })
     }
 }

@@ -19,7 +19,7 @@ mod follow;
 
 pub use content::{Admit, Content, Extract, OrderListener, OrderPublish, Revoked, content, limited};
 pub use difference::{Change, difference};
-pub use envelope::{Envelope, FORMAT, Order, sign, sign_over, signer};
+pub use envelope::{Envelope, FORMAT, Order, check_text, sign, sign_over, sign_text, signer};
 pub use follow::{may_follow, touches_the_way_in};
 
 #[cfg(test)]

@@ -170,7 +170,9 @@ CREATE TRIGGER history_stays_changed BEFORE UPDATE ON history BEGIN SELECT RAISE
 CREATE TABLE history_head (
   one INTEGER PRIMARY KEY CHECK (one = 1),
   number INTEGER NOT NULL,
-  hash TEXT NOT NULL
+  hash TEXT NOT NULL,
+  -- The newest row up to which the estate's key has signed, as JSON.
+  signed TEXT
 ) STRICT;
 CREATE TABLE authorities (
   name TEXT PRIMARY KEY,
@@ -183,6 +185,7 @@ CREATE TABLE authorities (
   domain TEXT,
   list TEXT,
   list_number INTEGER NOT NULL,
+  list_from TEXT,
   list_until TEXT,
   responder TEXT,
   published_at TEXT NOT NULL,
