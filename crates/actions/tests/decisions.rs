@@ -394,6 +394,28 @@ fn lists_are_signed_anew_before_they_end_and_a_held_user_is_on_them_only_while_h
     assert_eq!(number(&mut world), 4);
 }
 
+/// A certificate for some of a gateway's names is never made in silence.
+#[test]
+fn names_beyond_an_authoritys_domain_are_said_to_have_no_certificate() {
+    use yestrel_actions::{authority, rollout};
+    use yestrel_core::estate::Gateway;
+    let mut world = World::new();
+    let domain = Some("skerry.example".to_owned());
+    let wish = authority::Wish { under: "root".into(), algorithm: Default::default(), until: None, domain };
+    authority::create(&mut world.context, "issuing", &wish).unwrap();
+    let also = Some(vec!["203.0.113.10".into(), "gangway.elsewhere.example".into()]);
+    gateway::change(&mut world.context, "harbour", &gateway::Wish { also, ..gateway::Wish::default() }).unwrap();
+    let plan = rollout::preview(&mut world.context, &["harbour".into()]).unwrap().remove(0);
+    let said: Vec<_> = plan.changes.iter().filter(|change| change.verb == "note").map(|change| &change.words).collect();
+    assert_eq!(
+        said,
+        ["no certificate is made for 203.0.113.10, gangway.elsewhere.example: issuing signs for skerry.example alone"]
+    );
+    let _ = rollout::rollout(&mut world.context, &[], &rollout::How::default());
+    let made = world.context.read(|book| Ok(book.need::<Gateway>("harbour")?.certificate)).unwrap().unwrap();
+    assert_eq!(made.names, ["gangway.skerry.example"]);
+}
+
 /// What was revoked stands on one list that was signed after its end (RFC 5280 section 3.3).
 #[test]
 fn a_revoked_certificate_stays_on_one_list_past_its_end() {

@@ -70,7 +70,9 @@ pub fn dialled(text: &str) -> Result<()> {
             && !label.starts_with('-')
             && !label.ends_with('-')
     };
-    if text.len() <= 253 && text.contains('.') && text.split('.').all(fine) {
+    // A last label of digits alone is the end of an address that is none, such as 256.1.1.1 (RFC 1123 section 2.1, RFC 3696 section 2).
+    let numeric = text.rsplit('.').next().is_some_and(|last| last.bytes().all(|byte| byte.is_ascii_digit()));
+    if text.len() <= 253 && text.contains('.') && text.split('.').all(fine) && !numeric {
         Ok(())
     } else {
         Err(Problem::words(format!("{:?} is neither a host name nor an address", shortened(text)))
@@ -140,6 +142,17 @@ mod tests {
             let problem = check("site", name).unwrap_err();
             assert!(problem.why.as_ref().unwrap().contains(why), "{name:?}: {problem:?}");
             assert_eq!(problem.tries.first().map(|line| line.trim_start_matches("the name ")), offered, "{name:?}");
+        }
+    }
+
+    #[test]
+    fn what_ends_in_a_number_is_an_address_or_nothing() {
+        for none in ["256.1.1.1", "1.2.3", "gangway.skerry.7", "15.5.0.5."] {
+            assert!(dialled(none).is_err(), "{none}");
+            assert!(domain(none).is_err(), "{none}");
+        }
+        for fine in ["gangway.skerry.example", "7.skerry.example", "203.0.113.10", "2001:db8::1", "g.xn--p1ai"] {
+            assert!(dialled(fine).is_ok(), "{fine}");
         }
     }
 

@@ -16,7 +16,6 @@
 //! | `rights` | what a process gives up |
 //! | `seats` | who is connected, by inner address |
 //! | `stack` | an IP stack inside the process |
-//! | `threads` | what a thread says of itself |
 //! | `watch` | seeing when somebody changes the firewall or the network |
 
 pub mod clock;
@@ -32,5 +31,4 @@ pub mod plane;
 pub mod rights;
 pub mod seats;
 pub mod stack;
-pub mod threads;
 pub mod watch;

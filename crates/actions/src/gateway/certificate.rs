@@ -65,8 +65,17 @@ pub(crate) fn due(book: &Book<'_>, gateway: &Gateway) -> Result<Option<(Authorit
     .map(|why| (authority, why)))
 }
 
-/// What is to be said of a certificate that the estate did not make and therefore does not renew.
+/// What is to be said of a gateway's certificate: of one that the estate did not make and therefore does not renew, and of names that none is
+/// made for.
 pub(crate) fn remark(book: &Book<'_>, gateway: &Gateway) -> Result<Option<String>> {
+    let own = gateway.certificate.as_ref().is_none_or(|one| one.authority.is_some());
+    let signer = if own { signer(book, gateway)? } else { None };
+    if let Some((name, domain)) = signer.and_then(|authority| Some((authority.name, authority.domain?))) {
+        let names = gateway.names().into_iter().filter(|name| !within(name, &domain));
+        let outside: Vec<_> = names.map(|name| name.to_string()).collect();
+        return Ok((!outside.is_empty())
+            .then(|| format!("no certificate is made for {}: {name} signs for {domain} alone", outside.join(", "))));
+    }
     let Some(one) = gateway.certificate.as_ref().filter(|one| one.authority.is_none()) else { return Ok(None) };
     let names: Vec<_> = gateway.names().iter().map(ToString::to_string).collect();
     let missing: Vec<_> = names.iter().filter(|name| !one.names.contains(name)).cloned().collect();

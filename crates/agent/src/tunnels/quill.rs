@@ -377,10 +377,6 @@ impl Quill {
 
     /// One thread: openings are answered.
     fn greet(self: Arc<Self>, mut hands: Hands) {
-        // Where the processor is short, who is in goes before who comes in.
-        if let Err(error) = yestrel_net::threads::give_way() {
-            tracing::debug!("handshakes do not give way to data: {error}");
-        }
         while !self.stop.load(Ordering::Relaxed) {
             let Some(work) = self.work.take(Duration::from_millis(100)) else { continue };
             let now = clock::now();

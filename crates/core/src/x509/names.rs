@@ -107,18 +107,28 @@ pub(super) fn constraints(domain: &str) -> Result<NameConstraints> {
             subtree(GeneralName::Rfc822Name(ia5(domain)?)),
             subtree(GeneralName::Rfc822Name(ia5(&format!(".{domain}"))?)),
         ]),
-        excluded_subtrees: None,
+        // A domain says nothing of addresses, so that all of them are kept out: base and mask of each version (RFC 5280 section 4.2.1.10).
+        excluded_subtrees: Some(
+            [8, 32]
+                .into_iter()
+                .map(|length| OctetString::new(vec![0; length]).map(GeneralName::IpAddress).map(subtree))
+                .collect::<std::result::Result<_, _>>()
+                .map_err(unencodable)?,
+        ),
     })
 }
 
-/// Whether an authority that is limited to `domain` may sign for a name. Addresses are not limited by a domain.
+/// Whether an authority that is limited to `domain` may sign for a name: none of an address, nor of what nobody here can judge. Verifiers do
+/// not judge principal names, so it is done here.
 #[must_use]
 pub fn within(name: &SubjectName, domain: &str) -> bool {
     let below = |host: &str| host == domain || host.ends_with(&format!(".{domain}"));
     match name {
         SubjectName::Host(host) => below(&host.to_ascii_lowercase()),
-        SubjectName::Mail(mail) => mail.rsplit_once('@').is_some_and(|(_, host)| below(&host.to_ascii_lowercase())),
-        _ => true,
+        SubjectName::Mail(mail) | SubjectName::Principal(mail) => {
+            mail.rsplit_once('@').is_some_and(|(_, host)| below(&host.to_ascii_lowercase()))
+        }
+        SubjectName::Address(_) | SubjectName::Other(_) => false,
     }
 }
 
@@ -140,4 +150,32 @@ pub(super) fn first_of_sequence(der: &[u8]) -> Result<Vec<u8>> {
             })
         })
         .map_err(|error| Problem::words("this is no DER").why(error.to_string()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_authority_with_a_domain_signs_for_what_is_in_it_and_for_no_address() {
+        let mail = |text: &str| SubjectName::Mail(text.into());
+        let principal = |text: &str| SubjectName::Principal(text.into());
+        for (name, may) in [
+            (SubjectName::Host("gangway.skerry.example".into()), true),
+            (SubjectName::Host("Skerry.Example".into()), true),
+            (SubjectName::Host("notskerry.example".into()), false),
+            (mail("mara@skerry.example"), true),
+            (mail("mara@skerry.example@elsewhere.example"), false),
+            (principal("mara@mail.skerry.example"), true),
+            (principal("mara@elsewhere.example"), false),
+            (principal("mara"), false),
+            (SubjectName::Address("203.0.113.10".parse().unwrap()), false),
+            (SubjectName::Address("2001:db8::1".parse().unwrap()), false),
+            (SubjectName::Other("8601".into()), false),
+        ] {
+            assert_eq!(within(&name, "skerry.example"), may, "{name}");
+        }
+        let excluded = constraints("skerry.example").unwrap().excluded_subtrees.unwrap();
+        assert_eq!(excluded.len(), 2, "all addresses of both IP versions");
+    }
 }
