@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use serde::Serialize;
 use yestrel_core::estate::{Credential, Device, Gateway, Session};
-use yestrel_core::exchange::agent::{Close, EndSessions, Live, NewsAfter, NewsPage, Sessions as WhoIsIn};
-use yestrel_core::exchange::{News, NewsEvent};
+use yestrel_core::exchange::agent::{Ask, Close, EndSessions, Live, NewsAfter, NewsPage, Sessions as WhoIsIn};
+use yestrel_core::exchange::{News, NewsEvent, Question};
 use yestrel_core::keys::PublicKey;
 use yestrel_core::{Problem, Result};
 use yestrel_places::Manage;
@@ -194,14 +194,32 @@ fn gateways(context: &mut Context, gateway: Option<&str>) -> Result<Vec<String>>
     })
 }
 
+/// Asks agents the same, all at once; each answer with its gateway.
+fn ask_all<Q>(context: &mut Context, gateways: Vec<String>, question: &Q) -> Vec<(String, Result<Q::Answer>)>
+where
+    Q: Question<Set = Ask> + Sync,
+    Q::Answer: Send,
+{
+    let ways: Vec<_> = gateways.into_iter().map(|gateway| (manage(context, &gateway), gateway)).collect();
+    std::thread::scope(|scope| {
+        let threads: Vec<_> = ways
+            .into_iter()
+            .map(|(way, gateway)| (gateway, scope.spawn(move || way.and_then(|way| way.ask_agent(question)))))
+            .collect();
+        let broken = || Err(Problem::failed("asking broke off"));
+        threads.into_iter().map(|(gateway, thread)| (gateway, thread.join().unwrap_or_else(|_| broken()))).collect()
+    })
+}
+
 /// Who is connected now, as the gateways say.
 ///
 /// # Errors
 /// No such gateway.
 pub fn live(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Live>> {
     let mut found = Sessions { sessions: Vec::new(), silent: Vec::new() };
-    for gateway in gateways(context, gateway)? {
-        match manage(context, &gateway).and_then(|manage| manage.ask_agent(&WhoIsIn)) {
+    let asked = gateways(context, gateway)?;
+    for (gateway, answer) in ask_all(context, asked, &WhoIsIn) {
+        match answer {
             Ok(sessions) => {
                 found.sessions.extend(sessions.into_iter().map(|session| (gateway.clone(), session)));
                 // Collected on the way, so that nothing waits for somebody to ask for the past.
@@ -237,19 +255,30 @@ pub fn past(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Ses
     Ok(Sessions { sessions, silent })
 }
 
-/// Ends a device's sessions at all gateways, or at one. Gives how many.
+/// Sessions that were ended, and gateways that did not answer.
+#[derive(Debug)]
+pub struct EndedSessions {
+    pub ended: u64,
+    pub silent: Vec<(String, Problem)>,
+}
+
+/// Ends a device's sessions at all gateways, or at one; one that does not answer holds up none of the others.
 ///
 /// # Errors
-/// No such device or gateway; no gateway could be asked.
-pub fn end(context: &mut Context, device: &str, gateway: Option<&str>, words: &str) -> Result<u64> {
+/// No such device or gateway.
+pub fn end(context: &mut Context, device: &str, gateway: Option<&str>, words: &str) -> Result<EndedSessions> {
     context.read(|book| book.need::<Device>(device).map(drop))?;
-    let mut ended = 0;
-    for gateway in gateways(context, gateway)? {
-        let question = EndSessions { device: device.into(), words: words.into() };
-        ended += manage(context, &gateway)?.ask_agent(&question)?;
+    let asked = gateways(context, gateway)?;
+    let question = EndSessions { device: device.into(), words: words.into() };
+    let mut done = EndedSessions { ended: 0, silent: Vec::new() };
+    for (gateway, answer) in ask_all(context, asked, &question) {
+        match answer {
+            Ok(ended) => done.ended += ended,
+            Err(problem) => done.silent.push((gateway, problem)),
+        }
     }
     context.write(|book| book.note("session end", device, words))?;
-    Ok(ended)
+    Ok(done)
 }
 
 /// A credential that is good for one session has had it: its gateway keeps it out, and here it counts as revoked.

@@ -3,10 +3,10 @@
 use clap::Args;
 use yestrel_actions::Context;
 use yestrel_actions::carry::{self, Changed};
-use yestrel_actions::rollout::{self, Outcome, Plan};
+use yestrel_actions::rollout::{self, Outcome, OutcomeState, Plan};
 use yestrel_core::exchange::host::Installed;
 use yestrel_core::findings::Grade;
-use yestrel_core::{Problem, Result};
+use yestrel_core::{Kind, Problem, Result};
 
 use crate::ask;
 use crate::global::Global;
@@ -171,8 +171,13 @@ fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
     if !output.quiet || output.format != FormatName::Text {
         output.table(&table);
     }
-    let failed: Vec<_> = outcomes.iter().filter(|outcome| outcome.problem.is_some()).collect();
+    let failed: Vec<_> = outcomes.iter().filter(|outcome| outcome.state == OutcomeState::Failed).collect();
     if failed.is_empty() {
+        // Done, and not noted: never said to have been refused.
+        if let Some(problem) = outcomes.iter().find_map(|outcome| outcome.problem.clone()) {
+            return Err(Problem { kind: Kind::Partly, ..problem }
+                .try_("yestrel rollout   notes it, once the estate can be written"));
+        }
         let unkept: Vec<_> = outcomes.iter().filter(|outcome| outcome.unkept.is_some()).collect();
         let Some(why) = unkept.iter().find_map(|outcome| outcome.unkept.as_ref()) else { return Ok(()) };
         let names: Vec<_> = unkept.iter().map(|outcome| outcome.gateway.as_str()).collect();

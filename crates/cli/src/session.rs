@@ -39,10 +39,12 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     let silent = match command {
         Command::List { gateway, past: false } => {
             let found = session::live(&mut context, gateway.as_deref())?;
-            let mut table = Table::new(
-                &["device", "gateway", "from", "inner", "since", "received", "sent", "last heard"],
-                "nobody is connected",
-            );
+            let nobody = match found.silent.is_empty() {
+                true => "nobody is connected",
+                false => "nobody is connected, as far as the gateways that answer know",
+            };
+            let columns = ["device", "gateway", "from", "inner", "since", "received", "sent", "last heard"];
+            let mut table = Table::new(&columns, nobody);
             for (gateway, live) in found.sessions {
                 table.row(vec![
                     live.device.into(),
@@ -84,12 +86,13 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         Command::End { device, gateway, words } => {
             ask::confirm(global.yes, &format!("this ends the sessions of {device} now"))?;
             let ended = session::end(&mut context, &device, gateway.as_deref(), &words)?;
-            output.say(&match ended {
-                0 => format!("{device} was not connected"),
+            output.say(&match ended.ended {
+                0 if ended.silent.is_empty() => format!("{device} was not connected"),
+                0 => format!("{device} was not connected, as far as the gateways that answer know"),
                 1 => format!("ended 1 session of {device}"),
                 many => format!("ended {many} sessions of {device}"),
             });
-            Vec::new()
+            ended.silent
         }
     };
     if silent.is_empty() {

@@ -102,7 +102,8 @@ const CONFIRMING: Duration = Duration::from_secs(20);
 struct Work {
     gateway: Gateway,
     host: Host,
-    manage: Arc<dyn Manage>,
+    /// Or why there is no way there.
+    manage: Result<Arc<dyn Manage>>,
     envelope: Envelope,
     number: u64,
     /// The key of the certificate that the order names.
@@ -177,7 +178,7 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
     })?;
     let mut work = Vec::new();
     for (gateway, host, envelope, number, certificate_key, publications, numbers) in stored {
-        let manage = context.manage(&host)?;
+        let manage = context.manage(&host);
         work.push(Work { gateway, host, manage, envelope, number, certificate_key, publications, numbers });
     }
     let carried: Vec<_> = std::thread::scope(|scope| {
@@ -213,7 +214,7 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                 outcome.unkept = receipt.unkept;
                 outcome.upgrade_at =
                     work.gateway.updates.as_ref().filter(|_| waits).and_then(|schedule| schedule.next(now));
-                context.write(|book| {
+                let kept = context.write(|book| {
                     let mut gateway: Gateway = book.need(&work.gateway.name)?;
                     gateway.adopted = true;
                     gateway.order_number = gateway.order_number.max(work.number);
@@ -226,7 +227,11 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                     let mut stored: StoredOrder = book.need(&format!("{} {}", work.gateway.name, work.number))?;
                     stored.received = Some(receipt.at);
                     book.put(&stored)
-                })?;
+                });
+                // It is in force there; what the estate could not note is asked for by the next rollout.
+                outcome.problem = kept.err().map(|problem| {
+                    Problem::failed("the order is in force, and the estate could not note it").why(problem.line())
+                });
             }
             Err(problem) => {
                 outcome.state = OutcomeState::Failed;
@@ -247,7 +252,8 @@ struct Carried {
 }
 
 fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Carried> {
-    let manage = &*work.manage;
+    let manage = work.manage.as_ref().map_err(Clone::clone)?;
+    let manage = &**manage;
     if how.take_over {
         take_over(manage, &estate.id)?;
     }
@@ -281,7 +287,7 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Ca
     let (receipt, confirmed) = match receipt.held {
         None => (receipt, false),
         Some(until) => {
-            let confirmed = confirm(work, &receipt, until)?;
+            let confirmed = confirm(work, manage, &receipt, until)?;
             (Receipt { unkept: confirmed.unkept, ..receipt }, true)
         }
     };
@@ -297,11 +303,11 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Ca
 
 /// Confirms an order that is held. The old connection proves nothing: whether the way in is still open shows only a new one. It is tried
 /// again for a while, as long as the order is held.
-fn confirm(work: &Work, receipt: &Receipt, until: Timestamp) -> Result<Receipt> {
+fn confirm(work: &Work, manage: &dyn Manage, receipt: &Receipt, until: Timestamp) -> Result<Receipt> {
     let end = until.min(Timestamp::now() + CONFIRMING);
     loop {
-        work.manage.afresh();
-        let problem = match work.manage.ask_agent(&Confirm { hash: receipt.hash.clone() }) {
+        manage.afresh();
+        let problem = match manage.ask_agent(&Confirm { hash: receipt.hash.clone() }) {
             Ok(confirmed) => return Ok(confirmed),
             Err(problem) => problem,
         };

@@ -129,3 +129,33 @@ fn a_renewal_lets_in_nowhere_else_than_before() {
     let ways = world.run("credential show mara/phone --format json").is(0).json().to_string();
     assert!(!ways.contains("harbour/quill"), "{ways}");
 }
+
+#[test]
+fn a_gateway_that_does_not_answer_holds_up_none_of_the_others_and_is_named() {
+    let world = World::mara(PROCESSES);
+    // Before it in the alphabet, so that it is asked first.
+    world.run("host add breakwater --site harbour --kind cloud --via lab").is(0);
+    world.run("gateway create breakwater --host breakwater --dialled slip.skerry.example").is(0);
+    world.run("listener open breakwater").is(0);
+    world.run("rollout --yes").is(0);
+    world.on_laptop("yestrel connect mara.yestrel --background --proxy 127.0.0.1:0").is(0);
+    wait(10, "the session", || world.run("session list").out.contains("mara/laptop").then_some(()));
+    world.run("lab break breakwater --how agent").is(0);
+    let silent = |came: crate::common::Came| came.is(4).says("breakwater did not answer");
+    silent(world.run("session list")).says("mara/laptop");
+    silent(world.run("session list --past"));
+    silent(world.run("session end mara/laptop --yes")).says("ended 1 session of mara/laptop");
+    wait(10, "nobody is in", || {
+        world
+            .run("session list")
+            .out
+            .contains("nobody is connected, as far as the gateways that answer know")
+            .then_some(())
+    });
+    silent(world.run("session end mara/laptop --yes")).says("as far as the gateways that answer know");
+    // One bad host does not keep the other from its order, nor its outcome from being told.
+    world.run("listener change harbour/quill --keep-alive 25s").is(0);
+    let came = world.run("rollout --yes --format json").is(4).says("breakwater did not take");
+    let states: Vec<_> = came.json().as_array().unwrap().iter().map(|row| row["state"].to_string()).collect();
+    assert!(states[0].contains("failed") && states[1].contains("done"), "{states:?}");
+}
