@@ -15,17 +15,6 @@ use crate::run::Agent;
 /// Repairs are news at once and then at most one line in this time.
 const QUIET: Duration = Duration::from_secs(60);
 
-/// What was put right, and what cannot be.
-#[derive(Default)]
-pub(crate) struct Mended {
-    told: Option<Instant>,
-    /// Since the last line.
-    times: u64,
-    what: Vec<&'static str>,
-    /// What is not right now.
-    pub amiss: Option<String>,
-}
-
 impl Agent {
     /// Begins to watch what the agent owns.
     pub(crate) fn begin_to_watch(self: &Arc<Self>) {

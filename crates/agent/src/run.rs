@@ -24,8 +24,8 @@ use yestrel_net::{control, plane};
 
 use crate::admit::{Shared, ended};
 use crate::keep::Keep;
-use crate::mend::Mended;
 use crate::scribe::Tables;
+use crate::totals::Mended;
 use crate::tunnels::{self, Kind, Tunnel};
 use crate::{metrics, publish};
 

@@ -1,9 +1,21 @@
 //! What an agent counted since it began to run.
 
 use std::collections::BTreeMap;
+use std::time::Instant;
 
 use yestrel_core::admission::Reason;
 use yestrel_core::exchange::NewsEvent;
+
+/// What was put right, and what cannot be.
+#[derive(Default)]
+pub(crate) struct Mended {
+    pub told: Option<Instant>,
+    /// Since the last line.
+    pub times: u64,
+    pub what: Vec<&'static str>,
+    /// What is not right now.
+    pub amiss: Option<String>,
+}
 
 /// What was counted since the agent began to run.
 #[derive(Default)]
