@@ -291,11 +291,16 @@ pub fn open(
     Ok(handover)
 }
 
+/// The most work (scrypt, log2 of N: a gigabyte of memory) that a passphrase may ask for: a bound that does not depend on how busy or slow
+/// the machine is that opens it.
+pub(crate) const MOST_WORK: u8 = 20;
+
 fn decrypt(text: &str, passphrase: &str) -> Result<String> {
     let damaged = |_| Problem::words("this handover is damaged").why("its encrypted text is cut short or altered");
     let decryptor = age::Decryptor::new_buffered(ArmoredReader::new(text.as_bytes()))
         .map_err(|error| damaged(error.to_string()))?;
-    let identity = age::scrypt::Identity::new(SecretString::from(passphrase.to_owned()));
+    let mut identity = age::scrypt::Identity::new(SecretString::from(passphrase.to_owned()));
+    identity.set_max_work_factor(MOST_WORK);
     let reader = decryptor.decrypt(std::iter::once(&identity as &dyn age::Identity)).map_err(|error| match error {
         age::DecryptError::DecryptionFailed
         | age::DecryptError::NoMatchingKeys

@@ -24,6 +24,7 @@ use zeroize::Zeroizing;
 use crate::authority::lists;
 use crate::context::Context;
 use crate::credential::end;
+use crate::credential::handover::MOST_WORK;
 use crate::find;
 
 const FORMAT: &str = "yestrel saved estate 1";
@@ -171,7 +172,8 @@ fn decrypt(bytes: &[u8], opening: &mut Opening<'_>) -> Result<Zeroizing<Vec<u8>>
         let decryptor = age::Decryptor::new(ArmoredReader::new(bytes)).map_err(|_| cut_short())?;
         let opened = if decryptor.is_scrypt() {
             let passphrase = (opening.passphrase)()?;
-            let identity = age::scrypt::Identity::new(SecretString::from(passphrase.to_string()));
+            let mut identity = age::scrypt::Identity::new(SecretString::from(passphrase.to_string()));
+            identity.set_max_work_factor(MOST_WORK);
             decryptor.decrypt(std::iter::once(&identity as &dyn age::Identity))
         } else {
             let text = opening.identity.as_ref().ok_or_else(|| {
