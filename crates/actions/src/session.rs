@@ -195,12 +195,12 @@ fn gateways(context: &mut Context, gateway: Option<&str>) -> Result<Vec<String>>
 }
 
 /// Asks agents the same, all at once; each answer with its gateway.
-fn ask_all<Q>(context: &mut Context, gateways: Vec<String>, question: &Q) -> Vec<(String, Result<Q::Answer>)>
+pub(crate) fn ask_all<Q>(context: &mut Context, gateways: &[String], question: &Q) -> Vec<(String, Result<Q::Answer>)>
 where
     Q: Question<Set = Ask> + Sync,
     Q::Answer: Send,
 {
-    let ways: Vec<_> = gateways.into_iter().map(|gateway| (manage(context, &gateway), gateway)).collect();
+    let ways: Vec<_> = gateways.iter().map(|gateway| (manage(context, gateway), gateway.clone())).collect();
     std::thread::scope(|scope| {
         let threads: Vec<_> = ways
             .into_iter()
@@ -218,7 +218,7 @@ where
 pub fn live(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Live>> {
     let mut found = Sessions { sessions: Vec::new(), silent: Vec::new() };
     let asked = gateways(context, gateway)?;
-    for (gateway, answer) in ask_all(context, asked, &WhoIsIn) {
+    for (gateway, answer) in ask_all(context, &asked, &WhoIsIn) {
         match answer {
             Ok(sessions) => {
                 found.sessions.extend(sessions.into_iter().map(|session| (gateway.clone(), session)));
@@ -271,7 +271,7 @@ pub fn end(context: &mut Context, device: &str, gateway: Option<&str>, words: &s
     let asked = gateways(context, gateway)?;
     let question = EndSessions { device: device.into(), words: words.into() };
     let mut done = EndedSessions { ended: 0, silent: Vec::new() };
-    for (gateway, answer) in ask_all(context, asked, &question) {
+    for (gateway, answer) in ask_all(context, &asked, &question) {
         match answer {
             Ok(ended) => done.ended += ended,
             Err(problem) => done.silent.push((gateway, problem)),

@@ -78,6 +78,14 @@ impl World {
         listener::open(&mut self.context, "harbour", &wish).unwrap();
     }
 
+    /// A root and an authority below it that issues.
+    fn authority(&mut self, domain: Option<&str>) {
+        use yestrel_actions::authority::{self, Wish};
+        let domain = domain.map(str::to_owned);
+        let wish = Wish { under: "root".into(), algorithm: Default::default(), until: None, domain };
+        authority::create(&mut self.context, "issuing", &wish).unwrap();
+    }
+
     fn device(&mut self, name: &str) {
         let user = name.split('/').next().unwrap();
         let _ = people::add_user(&mut self.context, user, &UserWish::default());
@@ -359,11 +367,10 @@ fn whose(device: &str) -> credential::Whose {
 
 #[test]
 fn lists_are_signed_anew_before_they_end_and_a_held_user_is_on_them_only_while_held() {
-    use yestrel_actions::{authority, rollout};
+    use yestrel_actions::rollout;
     use yestrel_core::estate::{Authority, CredentialKind, IssuedCertificate};
     let mut world = World::new();
-    let wish = authority::Wish { under: "root".into(), algorithm: Default::default(), until: None, domain: None };
-    authority::create(&mut world.context, "issuing", &wish).unwrap();
+    world.authority(None);
     world.device("mara/phone");
     let wish = CredentialWish { kind: CredentialKind::Certificate, ..CredentialWish::default() };
     credential::issue(&mut world.context, "mara/phone", &wish).unwrap();
@@ -397,12 +404,10 @@ fn lists_are_signed_anew_before_they_end_and_a_held_user_is_on_them_only_while_h
 /// A certificate for some of a gateway's names is never made in silence.
 #[test]
 fn names_beyond_an_authoritys_domain_are_said_to_have_no_certificate() {
-    use yestrel_actions::{authority, rollout};
+    use yestrel_actions::rollout;
     use yestrel_core::estate::Gateway;
     let mut world = World::new();
-    let domain = Some("skerry.example".to_owned());
-    let wish = authority::Wish { under: "root".into(), algorithm: Default::default(), until: None, domain };
-    authority::create(&mut world.context, "issuing", &wish).unwrap();
+    world.authority(Some("skerry.example"));
     let also = Some(vec!["203.0.113.10".into(), "gangway.elsewhere.example".into()]);
     gateway::change(&mut world.context, "harbour", &gateway::Wish { also, ..gateway::Wish::default() }).unwrap();
     let plan = rollout::preview(&mut world.context, &["harbour".into()]).unwrap().remove(0);
@@ -420,12 +425,11 @@ fn names_beyond_an_authoritys_domain_are_said_to_have_no_certificate() {
 #[test]
 fn a_revoked_certificate_stays_on_one_list_past_its_end() {
     use base64::Engine as _;
-    use yestrel_actions::authority::{self, lists};
+    use yestrel_actions::authority::lists;
     use yestrel_core::estate::{Authority, CredentialKind};
     use yestrel_core::x509::{Certificate, list::List};
     let mut world = World::new();
-    let wish = authority::Wish { under: "root".into(), algorithm: Default::default(), until: None, domain: None };
-    authority::create(&mut world.context, "issuing", &wish).unwrap();
+    world.authority(None);
     world.device("mara/phone");
     let expires = Some(world.context.now + jiff::SignedDuration::from_hours(24));
     let wish = CredentialWish { kind: CredentialKind::Certificate, expires, ..CredentialWish::default() };
@@ -447,11 +451,10 @@ fn a_revoked_certificate_stays_on_one_list_past_its_end() {
 
 #[test]
 fn a_gateways_certificate_is_renewed_before_its_end_and_a_devices_too() {
-    use yestrel_actions::{authority, rollout};
+    use yestrel_actions::rollout;
     use yestrel_core::estate::{CredentialKind, Gateway};
     let mut world = World::new();
-    let wish = authority::Wish { under: "root".into(), algorithm: Default::default(), until: None, domain: None };
-    authority::create(&mut world.context, "issuing", &wish).unwrap();
+    world.authority(None);
     let certificate = |world: &mut World| {
         let _ = rollout::rollout(&mut world.context, &[], &rollout::How::default());
         world.context.read(|book| Ok(book.need::<Gateway>("harbour")?.certificate)).unwrap().unwrap()

@@ -85,7 +85,7 @@ impl Agent {
             *self.shared.plane.write() = Some(plane);
             return Ok(vec!["the TUN device"]);
         }
-        let mut all = plane.amiss(content, seen)?;
+        let all = plane.amiss(content, seen)?;
         if all.is_empty() {
             return Ok(all);
         }
@@ -93,7 +93,6 @@ impl Agent {
         // Whoever changes one thing of it may change it again at once, or what nothing here can put right.
         let left = plane.amiss(content, seen)?;
         if left.is_empty() {
-            all.dedup();
             return Ok(all);
         }
         Err(Problem::failed(format!("{} cannot be put right", left.join(", "))).why("something else keeps changing it"))

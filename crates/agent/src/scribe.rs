@@ -74,9 +74,8 @@ impl Waiting {
         self.given += 1;
     }
 
-    fn refusal(&mut self, (identity, reason): Whom, device: Option<String>, from: SocketAddr, times: u64) {
+    fn refusal(&mut self, reason: Reason, device: Option<String>, from: SocketAddr, times: u64) {
         tracing::warn!(?device, %from, reason = reason.word(), times, "refused");
-        let _ = identity;
         self.news(NewsEvent::Refused { device, from: from.to_string(), reason, times });
     }
 
@@ -86,7 +85,7 @@ impl Waiting {
             let Some((_, whom)) = self.due.pop_front() else { return };
             match self.tallies.remove(&whom) {
                 Some(tally) if tally.times > 0 => {
-                    self.refusal(whom, tally.device.clone(), tally.from, tally.times);
+                    self.refusal(whom.1, tally.device.clone(), tally.from, tally.times);
                     self.tallies.insert(whom, Tally { times: 0, ..tally });
                     self.due.push_back((now + QUIET, whom));
                 }
@@ -183,6 +182,8 @@ struct Disk {
     tables: Tables,
     /// News that a full disk did not take.
     backlog: Vec<News>,
+    /// Nothing is kept any more.
+    forgotten: bool,
 }
 
 impl Scribe {
@@ -198,7 +199,7 @@ impl Scribe {
             waiting: Mutex::new(waiting),
             come: Condvar::new(),
             tried: Condvar::new(),
-            disk: Mutex::new(Disk { journal, tables, backlog: Vec::new() }),
+            disk: Mutex::new(Disk { journal, tables, backlog: Vec::new(), forgotten: false }),
         })
     }
 
@@ -221,7 +222,7 @@ impl Scribe {
             return;
         }
         let device = device.filter(|_| whom != strangers);
-        waiting.refusal(whom, device.clone(), from, 1);
+        waiting.refusal(reason, device.clone(), from, 1);
         waiting.tallies.insert(whom, Tally { device, from, times: 0 });
         waiting.due.push_back((Instant::now() + QUIET, whom));
         drop(waiting);
@@ -289,6 +290,8 @@ impl Scribe {
         let mut disk = self.disk.lock();
         *self.waiting.lock() = Waiting { stop: true, ..Waiting::default() };
         disk.backlog.clear();
+        // What the thread has taken and not yet written is forgotten too.
+        disk.forgotten = true;
         let forgotten = disk.journal.forget().and_then(|()| disk.tables.forget());
         forgotten.map_err(|error| Problem::failed("what the agent saw cannot be removed").why(error.to_string()))
     }
@@ -355,7 +358,10 @@ impl Scribe {
 
     fn write(&self, news: VecDeque<News>, changes: Vec<Change>) -> std::io::Result<()> {
         let mut disk = self.disk.lock();
-        let Disk { journal, tables, backlog } = &mut *disk;
+        let Disk { journal, tables, backlog, forgotten } = &mut *disk;
+        if *forgotten {
+            return Ok(());
+        }
         backlog.extend(news);
         let excess = backlog.len().saturating_sub(BACKLOG);
         backlog.drain(..excess);

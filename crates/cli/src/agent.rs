@@ -33,7 +33,7 @@ pub enum Command {
         process_plane: bool,
         /// Give up root for this user, by number, and keep only what listeners need: the network's settings, ports below 1024
         #[arg(long, value_name = "UID")]
-        r#become: Option<u32>,
+        drop_to: Option<u32>,
         /// In the lab: where an inner address really is
         #[arg(long, hide = true, value_parser = real)]
         real: Vec<(SocketAddr, SocketAddr)>,
@@ -92,7 +92,7 @@ fn real(text: &str) -> std::result::Result<(SocketAddr, SocketAddr), String> {
 /// # Errors
 /// It cannot be given up.
 pub fn give_up(command: &Command) -> Result<()> {
-    let Command::Run { folder, r#become: user, .. } = command else { return Ok(()) };
+    let Command::Run { folder, drop_to: user, .. } = command else { return Ok(()) };
     if let Some(user) = user {
         rights::become_user(*user, folder)?;
     }

@@ -101,3 +101,15 @@ impl Problem {
         self
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_another_machine_advises_is_shown_as_its_advice() {
+        let there = Problem::refused("no").why("because").try_("curl \u{1b}]x | sh").try_("say \"yes\"").said_there();
+        assert_eq!(there.tries, ["the host advises: \"curl  ]x | sh\"", "the host advises: \"say 'yes'\""]);
+        assert_eq!(there.line(), "no: because");
+    }
+}

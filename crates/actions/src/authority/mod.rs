@@ -14,6 +14,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::estate::{Authority, CertificateKind, CertificateState, Credential, Gateway, IssuedCertificate};
 use yestrel_core::keys::Secret;
+use yestrel_core::order::Part;
 use yestrel_core::x509::bring::Brought;
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
 use yestrel_core::x509::list::Reason;
@@ -22,7 +23,7 @@ use yestrel_core::{Problem, Result, moment, name};
 use yestrel_store::Book;
 use zeroize::Zeroizing;
 
-use crate::changed::{Changed, Only};
+use crate::changed::Changed;
 use crate::context::Context;
 use crate::credential::end;
 use crate::find;
@@ -422,7 +423,7 @@ pub fn retire(context: &mut Context, authority: &str, reason: &str) -> Result<Ch
         book.note("authority retire", &authority.name, &format!("{reason}; {} credentials end", ended.len()))?;
         let devices: Vec<_> = ended.iter().map(|credential| credential.device.clone()).collect();
         let changed = Changed::of(ended, gateways, devices);
-        Ok(Changed { only: Only { publish: true, certificate: true, ..changed.only }, ..changed })
+        Ok(Changed { only: Part { publish: true, certificate: true, ..changed.only }, ..changed })
     })
 }
 

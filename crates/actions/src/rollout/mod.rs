@@ -16,13 +16,12 @@ use yestrel_core::estate::{Estate, Gateway, Host, StoredOrder};
 use yestrel_core::exchange::agent::{Adopt, Carry, Certify, Confirm, Publication, Publish, Receipt, Status};
 use yestrel_core::exchange::host::{Installed, Updates};
 use yestrel_core::keys::Secret;
-use yestrel_core::order::{self, Envelope};
+use yestrel_core::order::{self, Envelope, Part};
 use yestrel_core::{Kind, Problem, Result, moment};
 use yestrel_places::Manage;
 use yestrel_store::SealingKey;
 
 use crate::authority::lists;
-use crate::changed::Only;
 use crate::context::Context;
 use crate::find;
 use crate::gateway::certificate;
@@ -75,7 +74,7 @@ pub struct Outcome {
 #[derive(Debug, Clone)]
 pub struct How {
     /// Of what waits, this part alone; `None`: everything.
-    pub only: Option<Only>,
+    pub only: Option<Part>,
     /// Carry the newest order even where it is confirmed.
     pub again: bool,
     /// Seconds that a change of firewall or addresses is held for its confirmation; 0 holds nothing.

@@ -1,21 +1,19 @@
 //! What a rollout would do: what each gateway is to be now, compared with the order that it has.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 
 use serde::Serialize;
 use yestrel_core::estate::{Credential, Gateway, Revocation, SharedSecret, Site, StoredOrder, User};
 use yestrel_core::exchange::agent::{AgentStatus, Status};
-use yestrel_core::order::{self, Change, Content};
+use yestrel_core::order::{self, Change, Content, Part};
 use yestrel_core::{Result, moment};
-use yestrel_places::Manage;
 use yestrel_store::Book;
 
 use crate::authority::lists;
-use crate::changed::Only;
 use crate::context::Context;
 use crate::find;
 use crate::gateway::certificate;
+use crate::session;
 
 /// What a gateway is to be now, as the estate stands.
 fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
@@ -76,16 +74,12 @@ pub(super) fn chosen(book: &Book<'_>, names: &[String]) -> Result<Vec<Gateway>> 
 }
 
 /// What a rollout would do at one gateway; `only`: of what waits there, that part alone.
-pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Only>) -> Result<(Plan, Content)> {
+pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) -> Result<(Plan, Content)> {
     let mut new = content(book, gateway)?;
     let newest = find::newest_order(book, &gateway.name)?;
     let only = only.zip(newest.as_ref());
     if let Some((only, newest)) = only {
-        let whole = new;
-        new = order::limited(&newest.envelope.read()?.content, &whole, &only.devices, only.publish);
-        if only.certificate {
-            new.certificate = whole.certificate;
-        }
+        new = order::limited(&newest.envelope.read()?.content, &new, only);
     }
     let confirmed = book.get::<StoredOrder>(&format!("{} {}", gateway.name, gateway.order_number))?;
     let old = confirmed.map(|order| order.envelope.read()).transpose()?.map(|order| order.content);
@@ -132,7 +126,7 @@ pub(super) fn numbers(book: &Book<'_>, gateway: &Gateway, content: &Content) -> 
 ///
 /// # Errors
 /// There is no such gateway.
-pub fn remembered(context: &mut Context, names: &[String], only: Option<&Only>) -> Result<Vec<Plan>> {
+pub fn remembered(context: &mut Context, names: &[String], only: Option<&Part>) -> Result<Vec<Plan>> {
     context.read(|book| chosen(book, names)?.iter().map(|gateway| Ok(plan_one(book, gateway, only)?.0)).collect())
 }
 
@@ -157,30 +151,18 @@ pub fn preview(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> {
 /// # Errors
 /// There is no such gateway.
 pub(super) fn differences(context: &mut Context, names: &[String]) -> Result<Vec<(String, String)>> {
-    let mut asked = Vec::new();
-    for name in names {
-        let (estate, hash, host) = context.read(|book| {
-            let (_, host) = find::gateway_and_host(book, name)?;
-            let hash = find::newest_order(book, name)?.map(|order| order.hash).unwrap_or_default();
-            Ok((find::this_estate(book)?.id, hash, host))
-        })?;
-        asked.push((name.clone(), estate, hash, context.manage(&host)));
+    let mut differ = Vec::new();
+    for (name, answer) in session::ask_all(context, names, &Status) {
+        let words = match answer {
+            Ok(status) => context.read(|book| {
+                let hash = find::newest_order(book, &name)?.map(|order| order.hash).unwrap_or_default();
+                Ok(differs(&status, &name, &find::this_estate(book)?.id, &hash))
+            })?,
+            Err(problem) => Some(problem.line()),
+        };
+        differ.extend(words.map(|words| (name, words)));
     }
-    let differ = |name: &str, estate: &str, hash: &str, manage: Result<Arc<dyn Manage>>| match manage
-        .and_then(|manage| manage.ask_agent(&Status))
-    {
-        Ok(status) => differs(&status, name, estate, hash),
-        Err(problem) => Some(problem.line()),
-    };
-    Ok(std::thread::scope(|scope| {
-        let threads: Vec<_> = asked
-            .into_iter()
-            .map(|(name, estate, hash, manage)| {
-                scope.spawn(move || differ(&name, &estate, &hash, manage).map(|words| (name, words)))
-            })
-            .collect();
-        threads.into_iter().filter_map(|thread| thread.join().ok().flatten()).collect()
-    }))
+    Ok(differ)
 }
 
 /// How an agent differs from what its estate wants.

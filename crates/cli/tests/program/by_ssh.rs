@@ -94,6 +94,12 @@ fn a_gateway_on_systemd_comes_up_hardened_survives_a_reboot_and_leaves_no_trace(
     connect(&world, &machine);
     world.at(&machine, "tunnel prove --reach 10.44.0.20:22").is(0);
 
+    // What Debian's own firewall file begins with: an agent with two capabilities sees it, and has its table back.
+    machine.shell("nft flush ruleset").is(0);
+    wait(10, "the table is back", || {
+        machine.shell("nft list table inet yestrel").out.contains("listener harbour/quill").then_some(())
+    });
+
     // Inner IPv6 needs another setting of the kernel.
     let forwards = || machine.shell("cat /proc/sys/net/ipv6/conf/all/forwarding").out;
     assert_eq!(forwards(), "0\n");

@@ -159,3 +159,16 @@ fn a_gateway_that_does_not_answer_holds_up_none_of_the_others_and_is_named() {
     let states: Vec<_> = came.json().as_array().unwrap().iter().map(|row| row["state"].to_string()).collect();
     assert!(states[0].contains("failed") && states[1].contains("done"), "{states:?}");
 }
+
+/// The news of a session's end come late: they spend the credential that it was opened with, and no newer one of the device.
+#[test]
+fn the_end_of_an_old_session_does_not_spend_a_newer_credential() {
+    let world = World::mara(PROCESSES);
+    world.on_laptop("yestrel connect mara.yestrel --background --proxy 127.0.0.1:0").is(0);
+    world.run("credential revoke mara/laptop --reason lost --yes").is(0);
+    world.run("credential issue mara/laptop --once").is(0);
+    world.run("rollout --yes").is(0);
+    world.run("session list --past").is(0).says("revoked");
+    world.run("credential handover mara/laptop --to once.yestrel --yes").is(0);
+    world.on_laptop("yestrel connect once.yestrel --background --proxy 127.0.0.1:0").is(0);
+}

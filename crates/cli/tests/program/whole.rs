@@ -199,7 +199,7 @@ fn a_busy_port_is_refused_naming_its_holder_and_a_stolen_one_keeps_the_old_order
     world.run("listener open harbour --name second --port 31998").is(0);
     let held = take(31998);
     connect(&world, "");
-    world.run("rollout --yes").is(4).says("31998/udp");
+    world.run("rollout --yes").is(4).says("31998/udp").says("the host advises: ");
     assert_eq!(world.run("gateway show harbour --format json").json()["order_at_agent"], 1);
     world.run(TICKETS).is(0);
     drop(held);

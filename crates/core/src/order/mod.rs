@@ -17,7 +17,7 @@ mod difference;
 mod envelope;
 mod follow;
 
-pub use content::{Admit, Content, Extract, OrderListener, OrderPublish, Revoked, content, limited};
+pub use content::{Admit, Content, Extract, OrderListener, OrderPublish, Part, Revoked, content, limited};
 pub use difference::{Change, difference};
 pub use envelope::{Envelope, FORMAT, Order, check_text, sign, sign_over, sign_text, signer};
 pub use follow::{may_follow, touches_the_way_in};

@@ -78,7 +78,7 @@ pub fn words_of(said: &str) -> String {
 
 /// Characters that turn the direction of a line around (Unicode Standard Annex 9, table 4): what is shown would read as something else.
 fn is_directional(c: char) -> bool {
-    matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+    matches!(c, '\u{061c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
 }
 
 #[cfg(test)]
