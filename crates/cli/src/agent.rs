@@ -32,7 +32,7 @@ pub enum Command {
         #[arg(long)]
         process_plane: bool,
         /// Give up root for this user, by number, and keep only what listeners need: the network's settings, ports below 1024
-        #[arg(long, value_name = "UID")]
+        #[arg(long, value_name = "UID", value_parser = user)]
         drop_to: Option<u32>,
         /// In the lab: where an inner address really is
         #[arg(long, hide = true, value_parser = real)]
@@ -85,6 +85,11 @@ const PATIENCE: std::time::Duration = std::time::Duration::from_secs(5);
 fn real(text: &str) -> std::result::Result<(SocketAddr, SocketAddr), String> {
     let pair = text.split_once('=').and_then(|(from, to)| Some((from.parse().ok()?, to.parse().ok()?)));
     pair.ok_or_else(|| "ADDRESS:PORT=ADDRESS:PORT".into())
+}
+
+fn user(text: &str) -> std::result::Result<u32, String> {
+    let user = text.parse().ok().filter(|user| *user != 0);
+    user.ok_or_else(|| "the number of a user other than root, such as 61937".into())
 }
 
 /// Gives up what an agent does not need, before any thread of it runs.

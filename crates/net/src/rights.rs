@@ -49,9 +49,6 @@ pub fn become_user(user: u32, folder: &Path) -> Result<()> {
             Problem::refused("only root can become another user").why("leave --drop-to away, or start it as root")
         );
     }
-    if user == 0 {
-        return Err(Problem::words("--drop-to takes a user other than root"));
-    }
     fs::create_dir_all(folder).and_then(|()| give(folder, user)).map_err(cannot("its folder"))?;
     fs::set_permissions(folder, fs::Permissions::from_mode(0o700)).map_err(cannot("its folder"))?;
     let needed = needed();
