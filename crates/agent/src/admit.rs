@@ -145,7 +145,9 @@ impl Shared {
     fn bound(&self, seat: &Seat) {
         let pools = self.in_force().map(|in_force| in_force.pools.clone()).unwrap_or_default();
         let mut reach = self.decide(&seat.listener, Shown::Session(seat.identity));
-        if self.spending.lock().contains(&seat.identity) {
+        // Held to the end: whoever is told meanwhile that it is kept says so after this.
+        let spending = self.spending.lock();
+        if spending.contains(&seat.identity) {
             reach = Err(Refusal::plain(Reason::NotYet));
         }
         self.watch_until(seat, reach.as_ref().ok().and_then(|admission| admission.until));
@@ -235,8 +237,9 @@ impl Shared {
             leased,
         });
         self.scribe.live(seat.number, Some(live(&seat)));
+        // Known first: whoever marks its credential as spent must find it.
+        self.seats.insert(seat.clone());
         self.bound(&seat);
-        self.seats.insert(seat);
     }
 
     /// A connected device is somewhere else outside.
@@ -312,6 +315,10 @@ impl Shared {
     pub(crate) fn keep_live(&self) {
         for seat in self.seats.take_marked() {
             self.scribe.live(seat.number, Some(live(&seat)));
+            // It may have ended just now.
+            if self.seats.get(seat.number).is_none() {
+                self.scribe.live(seat.number, None);
+            }
         }
     }
 

@@ -221,14 +221,10 @@ impl Keep {
     }
 
     /// Keeps how inner traffic meets the site.
-    ///
-    /// # Errors
-    /// The file is damaged.
-    pub fn set_plane(&mut self, plane: Plane) -> Result<()> {
-        if self.plane()? != Some(plane) {
+    pub fn set_plane(&mut self, plane: Plane) {
+        if !self.plane().is_ok_and(|kept| kept == Some(plane)) {
             self.put(PLANE, Some(&plane));
         }
-        Ok(())
     }
 
     /// Private keys (PKCS#8) of certificates that orders name: that of the order in force, and that of the next.

@@ -176,7 +176,7 @@ impl Agent {
             drop(listeners);
             return Err(self.gone_back(problem));
         }
-        self.shared.keep.lock().set_plane(plane.kind())?;
+        self.shared.keep.lock().set_plane(plane.kind());
         let (metrics, gone) = (content.metrics, leaving);
         let content = order.content.clone();
         self.shared.set_in_force(Some(InForce::new(order, hash)));
