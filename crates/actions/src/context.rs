@@ -4,18 +4,21 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
 use jiff::Timestamp;
-use yestrel_core::Result;
 use yestrel_core::audit::SignedHead;
 use yestrel_core::estate::Host;
+use yestrel_core::order::SignedRenewal;
 use yestrel_core::x509::PrivateKey;
+use yestrel_core::{Problem, Result};
 use yestrel_places::{Manage, Person};
 use yestrel_store::{Book, SealingKey, SqliteStore};
 use zeroize::Zeroizing;
 
 use crate::find;
 use crate::keyring::labels;
+use crate::renewal::{self, Renewing};
 
 /// How a passphrase is asked for, when one is needed.
 pub type AskPassphrase = Box<dyn Fn() -> Result<Zeroizing<String>>>;
@@ -79,9 +82,25 @@ impl Context {
         if let Some(manage) = self.places.get(&host.name) {
             return Ok(manage.clone());
         }
-        let manage = yestrel_places::open(host, &self.person)?.to_manage()?;
+        let way = yestrel_places::open(host, &self.person)?.to_manage()?;
+        let manage: Arc<dyn Manage> = match self.renewal() {
+            Some(renewal) => Arc::new(Renewing { way, renewal, done: AtomicBool::new(false) }),
+            None => way,
+        };
         self.places.insert(host.name.clone(), manage.clone());
         Ok(manage)
+    }
+
+    /// What renews orders that hold for a time, where this estate has such. Nobody is asked for a passphrase only for that.
+    fn renewal(&mut self) -> Option<SignedRenewal> {
+        let key = match &*self.opened.borrow() {
+            Some(key) => key.again(),
+            None => {
+                let nobody = || Err(Problem::refused("nobody is asked"));
+                SealingKey::load(&yestrel_store::seal::path_of(&self.path), &nobody).ok()?
+            }
+        };
+        self.store.read(self.now, |book| renewal::sign(book, &key)).ok().flatten()
     }
 
     pub(crate) fn remember(&mut self, host: &str, manage: Arc<dyn Manage>) {

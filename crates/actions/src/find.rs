@@ -5,6 +5,7 @@ use yestrel_core::estate::{
 };
 use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
+use yestrel_store::records::Address;
 
 /// The one estate in a file.
 pub(crate) fn this_estate(book: &Book<'_>) -> Result<Estate> {
@@ -23,6 +24,12 @@ pub(crate) fn gateway_and_host(book: &Book<'_>, gateway: &str) -> Result<(Gatewa
 /// The listeners of a gateway.
 pub(crate) fn listeners_of(book: &Book<'_>, gateway: &str) -> Result<Vec<Listener>> {
     book.find(&[("gateway", gateway.into())])
+}
+
+/// How many addresses of a listener are given out to credentials that let somebody in.
+pub(crate) fn given_at(book: &Book<'_>, listener: &str) -> Result<usize> {
+    let all = book.find::<Address>(&[("listener", listener.into()), ("held_until", serde_json::Value::Null)])?;
+    Ok(all.len())
 }
 
 /// The newest order that was made for a gateway.

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use yestrel_core::estate::{Access, Gateway, Host, HostKind, Site, SshTarget, Via};
+use yestrel_core::estate::{Access, Gateway, Host, HostKind, Leftover, Site, SshTarget, Via};
 use yestrel_core::exchange::host::Facts as FactsOf;
 use yestrel_core::findings::{Facts, Finding};
 use yestrel_core::{Problem, Result, name};
@@ -13,6 +13,7 @@ use zeroize::Zeroizing;
 
 use crate::context::Context;
 use crate::find::still_needed;
+use crate::leftover;
 
 /// What a command says about a host; `None` leaves what is there. An empty text takes away what is there.
 #[derive(Debug, Default)]
@@ -143,6 +144,7 @@ pub fn add(context: &mut Context, name: &str, wish: &Wish) -> Result<(Host, Vec<
         access: Access::default(),
         facts: None,
         probed: None,
+        leftover: None,
         created: context.now,
     };
     apply(&mut host, wish)?;
@@ -230,13 +232,21 @@ pub fn probe(context: &mut Context, host: &str) -> Result<(Facts, Vec<Finding>)>
     Ok((facts, findings))
 }
 
-/// Removes a host, and from the machine what managing it has left there. Gives why that could not be done, if it could not.
+/// What became of a host that was to be removed.
+pub enum Removed {
+    /// It is gone from the estate; why what managing it has left there may still be there, where it may.
+    Gone(Option<Problem>),
+    /// An agent was left behind there, and cannot be removed yet: it stays known until it can, and leaves then.
+    Later(Problem),
+}
+
+/// Removes a host, and from the machine what managing it has left there. One with an agent that was left behind is cleaned first, or stays known
+/// until that can be done; `destroyed`: a person says that the machine is no more.
 ///
 /// # Errors
 /// A gateway is still on it.
-pub fn remove(context: &mut Context, host: &str) -> Result<Option<Problem>> {
-    let record: Host = context.read(|book| book.need(host))?;
-    context.write(|book| {
+pub fn remove(context: &mut Context, host: &str, destroyed: bool) -> Result<Removed> {
+    let record: Host = context.read(|book| {
         let host: Host = book.need(host)?;
         let gateways: Vec<_> = book
             .find::<Gateway>(&[("host", host.name.as_str().into())])?
@@ -244,8 +254,29 @@ pub fn remove(context: &mut Context, host: &str) -> Result<Option<Problem>> {
             .map(|gateway| gateway.name)
             .collect();
         still_needed(&format!("the host {}", host.name), &gateways, "the gateway", "yestrel gateway retire")?;
-        book.remove::<Host>(&host.name)?;
-        book.note("host remove", &host.name, "")
+        Ok(host)
     })?;
-    Ok(context.manage(&record).and_then(|manage| manage.leave()).err())
+    if let Some(leftover) = record.leftover.clone().filter(|_| !destroyed) {
+        let leaving = Leftover { leaving: true, ..leftover };
+        return match leftover::remove(context, &record, &leaving) {
+            Ok(()) => Ok(Removed::Gone(None)),
+            Err(problem) => {
+                context.write(|book| {
+                    let mut host: Host = book.need(host)?;
+                    host.leftover = Some(leaving);
+                    book.put(&host)?;
+                    book.note("host remove", &host.name, "as soon as it is clean")
+                })?;
+                Ok(Removed::Later(problem))
+            }
+        };
+    }
+    context.write(|book| {
+        book.remove::<Host>(host)?;
+        book.note("host remove", host, if destroyed { "the machine is no more" } else { "" })
+    })?;
+    if destroyed {
+        return Ok(Removed::Gone(None));
+    }
+    Ok(Removed::Gone(context.manage(&record).and_then(|manage| manage.leave()).err()))
 }

@@ -8,7 +8,9 @@
 //! | `find` | what several nouns look up |
 //! | `estate`, `site`, `host`, `gateway`, `listener`, `people`, `credential`, `authority`, `registry` | one noun each |
 //! | `session` | who is connected, who was, what agents saw |
+//! | `renewal` | orders that hold for a time |
 //! | `rollout` | bringing gateways to their newest order |
+//! | `leftover` | agents on hosts that could not be reached |
 //! | `changed` | what a change made, and which gateways must learn it |
 //! | `carry` | bringing a change to the gateways that it affects |
 
@@ -22,9 +24,11 @@ mod find;
 pub mod gateway;
 pub mod host;
 mod keyring;
+pub mod leftover;
 pub mod listener;
 pub mod people;
 pub mod registry;
+mod renewal;
 pub mod rollout;
 pub mod session;
 pub mod site;

@@ -42,6 +42,7 @@ pub fn collect(context: &mut Context, gateway: &str) -> Result<usize> {
             }
             let mut record: Gateway = book.need(gateway)?;
             record.news_seen = seen;
+            record.renewed = Some(book.now);
             book.put(&record)
         })?;
         if !more {
@@ -105,7 +106,7 @@ fn lost(book: &Book<'_>, gateway: &str, seen: u64, next: &News) -> Result<()> {
 /// Brings one thing that an agent saw into the estate.
 fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
     match &item.event {
-        NewsEvent::Opened { session, device, identity, listener, from, inner, leased } => {
+        NewsEvent::Opened { session, device, identity, listener, from, inner, leased, notice } => {
             book.put(&Session {
                 name: format!("{gateway} {session}"),
                 gateway: gateway.into(),
@@ -123,10 +124,18 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
             if let Some(mut credential) = book.find::<Credential>(&[("identity", identity.to_string().into())])?.pop() {
                 credential.first_used = credential.first_used.or(Some(item.at));
                 credential.last_used = credential.last_used.max(Some(item.at));
+                credential.has_taken(*notice, item.at);
                 book.put(&credential)?;
                 if *leased {
                     lease(book, listener, *inner, &credential.name)?;
                 }
+            }
+        }
+        NewsEvent::Noticed { identity, notice } => {
+            if let Some(mut credential) = book.find::<Credential>(&[("identity", identity.to_string().into())])?.pop()
+                && credential.has_taken(*notice, item.at)
+            {
+                book.put(&credential)?;
             }
         }
         NewsEvent::Moved { session, to } => {

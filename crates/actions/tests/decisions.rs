@@ -60,6 +60,7 @@ impl World {
                     access: Default::default(),
                     facts: None,
                     probed: None,
+                    leftover: None,
                     created,
                 })
             })
@@ -425,7 +426,7 @@ fn names_beyond_an_authoritys_domain_are_said_to_have_no_certificate() {
 #[test]
 fn a_revoked_certificate_stays_on_one_list_past_its_end() {
     use base64::Engine as _;
-    use yestrel_actions::authority::lists;
+    use yestrel_actions::authority::publish;
     use yestrel_core::estate::{Authority, CredentialKind};
     use yestrel_core::x509::{Certificate, list::List};
     let mut world = World::new();
@@ -437,7 +438,7 @@ fn a_revoked_certificate_stays_on_one_list_past_its_end() {
     credential::revoke(&mut world.context, &whose("mara/phone"), "lost", &mut |_, _| {}).unwrap();
     let entries = |world: &mut World, hours: i64| {
         world.context.now += jiff::SignedDuration::from_hours(hours);
-        lists::publish(&mut world.context, &["issuing".into()], &[], &[], None).unwrap();
+        publish::publish(&mut world.context, &["issuing".into()], &[], &[], None).unwrap();
         let authority: Authority = world.context.read(|book| book.need("issuing")).unwrap();
         let der = |text: &str| base64::engine::general_purpose::STANDARD.decode(text).unwrap();
         let certificate = Certificate::from_der(&der(&authority.certificate)).unwrap();

@@ -11,9 +11,10 @@ use parking_lot::{Mutex, RwLock};
 use yestrel_core::admission::lease::Leases;
 use yestrel_core::admission::{Admission, Bounds, Claim, Reason, Refusal, Roll, Shown, decide};
 use yestrel_core::exchange::NewsEvent;
-use yestrel_core::exchange::agent::Live;
+use yestrel_core::exchange::agent::{ForDevice, Live};
 use yestrel_core::keys::PublicKey;
-use yestrel_core::order::{Order, Revoked};
+use yestrel_core::moment;
+use yestrel_core::order::{self, Order, Renewal, Revoked};
 use yestrel_core::pool::{gateway_address, gateway_address6};
 use yestrel_core::tunnel::Settings;
 use yestrel_net::clock;
@@ -28,6 +29,7 @@ use crate::totals::Totals;
 pub struct InForce {
     pub number: u64,
     pub hash: String,
+    issued: Timestamp,
     pub roll: Roll,
     /// Addresses that were given with credentials, by listener: they are never leased.
     given: HashMap<String, HashSet<Ipv4Addr>>,
@@ -46,7 +48,14 @@ impl InForce {
             }
         }
         let pools = order.content.listeners.iter().flat_map(|listener| listener.pools()).collect();
-        Self { number: order.number, hash, roll: Roll::new(order.content), given, pools }
+        Self { number: order.number, hash, issued: order.issued, roll: Roll::new(order.content), given, pools }
+    }
+
+    /// Until when it holds, with the newest renewal.
+    fn holds_until(&self, renewal: Option<&Renewal>) -> Option<(Timestamp, u32)> {
+        let content = self.roll.content();
+        let until = |holds| (order::holds_until(&content.gateway, self.number, self.issued, holds, renewal), holds);
+        content.holds.map(until)
     }
 }
 
@@ -67,6 +76,9 @@ impl Granted {
         Settings { second: settings.second.filter(|_| self.ipv6), ..settings }
     }
 }
+
+/// A way notice as it was sealed, with its number.
+type Numbered = (u32, Arc<[u8]>);
 
 /// What everybody in the agent shares. Nobody who lets devices in or carries their packets waits for a disk here.
 pub struct Shared {
@@ -89,6 +101,10 @@ pub struct Shared {
     spending: Mutex<HashSet<PublicKey>>,
     /// Addresses that were leased, by listener.
     leases: Mutex<HashMap<String, Leases>>,
+    /// Way notices for devices, by the identity of their credentials.
+    notices: RwLock<HashMap<PublicKey, Numbered>>,
+    /// The newest renewal of orders that hold for a time.
+    renewed: RwLock<Option<Renewal>>,
     /// What was counted since the agent began to run.
     pub(crate) totals: Mutex<Totals>,
 }
@@ -103,7 +119,10 @@ impl Shared {
             leases.entry(listener.into()).or_default().set(device, address);
         }
         let spent = RwLock::new(tables.spent());
+        let notices = keep.notices().unwrap_or_default();
         let shared = Arc::new(Self {
+            notices: RwLock::default(),
+            renewed: RwLock::default(),
             revoked: keep.revoked(),
             leases: Mutex::new(leases),
             spent,
@@ -116,6 +135,7 @@ impl Shared {
             spending: Mutex::default(),
             totals: Mutex::default(),
         });
+        shared.set_notices(&notices);
         let (scribe, weak) = (shared.scribe.clone(), Arc::downgrade(&shared));
         let kept = move |identity: &PublicKey| {
             if let Some(shared) = weak.upgrade() {
@@ -126,6 +146,18 @@ impl Shared {
         let spawned = std::thread::Builder::new().name("scribe".into()).spawn(move || scribe.run(&kept));
         spawned.map_err(|error| yestrel_core::Problem::failed("no thread to keep news").why(error.to_string()))?;
         Ok(shared)
+    }
+
+    /// Way notices for devices, in place of those before.
+    pub(crate) fn set_notices(&self, notices: &[ForDevice]) {
+        let of = |one: &ForDevice| (one.identity, (one.number, Arc::from(one.sealed.to_bytes())));
+        *self.notices.write() = notices.iter().map(of).collect();
+    }
+
+    /// The way notice for a device whose newest is `known`, with its number.
+    #[must_use]
+    pub fn notice_for(&self, identity: &PublicKey, known: u32) -> Option<Numbered> {
+        self.notices.read().get(identity).filter(|(number, _)| *number > known).cloned()
     }
 
     /// The order in force.
@@ -174,7 +206,38 @@ impl Shared {
     /// The refusal.
     pub fn decide(&self, listener: &str, shown: Shown<'_>) -> Result<Admission, Refusal> {
         let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
+        self.still_holds(&in_force)?;
         decide(&Claim { listener, shown }, &in_force.roll, &self.revoked.read(), Timestamp::now())
+    }
+
+    fn still_holds(&self, in_force: &InForce) -> Result<(), Refusal> {
+        match in_force.holds_until(self.renewed.read().as_ref()) {
+            Some((until, _)) if until <= Timestamp::now() => Err(Refusal {
+                reason: Reason::Shutdown,
+                words: format!(
+                    "this gateway has heard nothing of its estate for too long, and lets nobody in since {}",
+                    moment(until)
+                ),
+            }),
+            _ => Ok(()),
+        }
+    }
+
+    /// Until when the order in force holds, where it does not for ever, and whether that is soon.
+    #[must_use]
+    pub fn holds_until(&self) -> Option<(Timestamp, bool)> {
+        let (until, holds) = self.in_force()?.holds_until(self.renewed.read().as_ref())?;
+        Some((until, order::ends_soon(until, holds, Timestamp::now())))
+    }
+
+    /// The newest renewal is this one, where it is newer than the one before. Whether it is.
+    pub(crate) fn renew(&self, renewal: Renewal) -> bool {
+        let mut renewed = self.renewed.write();
+        let newer = renewed.as_ref().is_none_or(|before| before.at < renewal.at);
+        if newer {
+            *renewed = Some(renewal);
+        }
+        newer
     }
 
     /// As [`Shared::decide`], with an inner address: the one that was given with the credential, or a lease.
@@ -183,6 +246,7 @@ impl Shared {
     /// The refusal; also that the pool is full.
     pub fn grant(&self, listener: &str, shown: Shown<'_>) -> Result<Granted, Refusal> {
         let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
+        self.still_holds(&in_force)?;
         let admission = decide(&Claim { listener, shown }, &in_force.roll, &self.revoked.read(), Timestamp::now())?;
         let order = in_force.number;
         let ipv6 = self.plane().is_some_and(|plane| plane.carries_ipv6());
@@ -219,8 +283,8 @@ impl Shared {
         by_order.or_else(|| self.revoked.read().get(&identity.to_string()).map(|revoked| revoked.device.clone()))
     }
 
-    /// A device has come in: from here on packets find it.
-    pub fn seat(&self, seat: Arc<Seat>) {
+    /// A device has come in, with what it says of the newest way notice that it has taken: from here on packets find it.
+    pub fn seat(&self, seat: Arc<Seat>, notice: u32) {
         let inner = four(&seat);
         let in_force = self.in_force();
         let shown = Shown::Session(seat.identity);
@@ -235,6 +299,7 @@ impl Shared {
             from: seat.from().to_string(),
             inner,
             leased,
+            notice,
         });
         self.scribe.live(seat.number, Some(live(&seat)));
         // Known first: whoever marks its credential as spent must find it.
@@ -306,6 +371,8 @@ impl Shared {
     }
 
     fn watch_until(&self, seat: &Seat, until: Option<Timestamp>) {
+        // A session is over when its credential ends, and when the order does.
+        let until = until.into_iter().chain(self.holds_until().map(|(until, _)| until)).min();
         if let Some(until) = until {
             self.ends.lock().insert((until, seat.number));
         }
@@ -338,6 +405,12 @@ impl Shared {
         all.sort_by(|a, b| (&a.device, a.number).cmp(&(&b.device, b.number)));
         all
     }
+}
+
+/// What a device's person is told of an order that ends soon.
+pub(crate) fn ends(until: Timestamp) -> String {
+    let until = moment(until);
+    format!("this gateway has heard nothing of its estate for long: it lets nobody in from {until} on, unless it does")
 }
 
 /// The inner IPv4 address of a seat.

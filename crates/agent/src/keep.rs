@@ -10,10 +10,10 @@ use std::sync::Arc;
 use parking_lot::RwLock;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
-use yestrel_core::exchange::agent::Publication;
+use yestrel_core::exchange::agent::{ForDevice, Publication};
 use yestrel_core::findings::Plane;
 use yestrel_core::keys::{PublicKey, Secret};
-use yestrel_core::order::{Envelope, Revoked};
+use yestrel_core::order::{Envelope, Revoked, SignedRenewal};
 use yestrel_core::{Problem, Result};
 use yestrel_host::folder::{BEFORE, Before, IDENTITY, Identity, read_in};
 use yestrel_net::files::{cannot, write_whole};
@@ -27,6 +27,10 @@ const REVOKED: &str = "revoked.jsonl";
 const CERTIFICATE_KEY: &str = "certificate-keys.json";
 const PUBLISHED: &str = "published.json";
 const PLANE: &str = "plane.json";
+/// Way notices for devices.
+const NOTICES: &str = "notices.json";
+/// The newest renewal of orders.
+const RENEWAL: &str = "renewal.json";
 
 /// The folder of one agent.
 pub struct Keep {
@@ -253,6 +257,32 @@ impl Keep {
         self.put(PUBLISHED, Some(&publications));
     }
 
+    /// Way notices for devices.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn notices(&self) -> Result<Vec<ForDevice>> {
+        Ok(self.read(NOTICES)?.unwrap_or_default())
+    }
+
+    /// The newest renewal.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn renewal(&self) -> Result<Option<SignedRenewal>> {
+        self.read(RENEWAL)
+    }
+
+    /// Keeps the newest renewal.
+    pub fn set_renewal(&mut self, renewal: &SignedRenewal) {
+        self.put(RENEWAL, Some(renewal));
+    }
+
+    /// Keeps way notices, in place of those before.
+    pub fn set_notices(&mut self, notices: &[ForDevice]) {
+        self.put(NOTICES, Some(&notices));
+    }
+
     /// Forgets everything.
     ///
     /// # Errors
@@ -260,7 +290,7 @@ impl Keep {
     pub fn forget(&mut self) -> Result<()> {
         self.unkept.clear();
         self.learned.forget().map_err(cannot(&self.folder.join(REVOKED)))?;
-        [IDENTITY, ORDER, HELD, BEFORE, CERTIFICATE_KEY, PUBLISHED, PLANE]
+        [IDENTITY, ORDER, HELD, BEFORE, CERTIFICATE_KEY, PUBLISHED, PLANE, NOTICES, RENEWAL]
             .into_iter()
             .try_for_each(|name| set(&self.folder.join(name), None))
     }

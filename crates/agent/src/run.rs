@@ -10,19 +10,19 @@ use std::time::Duration;
 use jiff::Timestamp;
 use parking_lot::Mutex;
 use yestrel_core::admission::{Reason, Shown};
-use yestrel_core::exchange::agent::{AgentStatus, Ask, Publication, Standing};
+use yestrel_core::exchange::agent::{AgentStatus, Ask, ForDevice, Publication, Standing};
 use yestrel_core::exchange::{Answered, NewsEvent};
 use yestrel_core::findings::{Facts, Plane as PlaneKind};
 use yestrel_core::keys::KeyPair;
-use yestrel_core::order::Content;
-use yestrel_core::{Problem, Result, VERSION};
+use yestrel_core::order::{Content, SignedRenewal};
+use yestrel_core::{Problem, Result, VERSION, moment};
 use yestrel_host::folder::{self, Identity};
 use yestrel_host::{probe, upgrade};
 use yestrel_net::seats::Seat;
 use yestrel_net::watch::Watch;
 use yestrel_net::{control, plane};
 
-use crate::admit::{Shared, ended};
+use crate::admit::{Shared, ended, ends};
 use crate::keep::Keep;
 use crate::scribe::Tables;
 use crate::totals::Mended;
@@ -69,6 +69,8 @@ pub struct Agent {
     pub(crate) mended: Mutex<Mended>,
     /// Until when no order is taken up again by itself.
     closed_until: Mutex<Option<Timestamp>>,
+    /// Of which end devices were told.
+    warned: Mutex<Option<Timestamp>>,
     /// SHA-256 of the program.
     program: OnceLock<String>,
     stop: AtomicBool,
@@ -93,7 +95,13 @@ impl Agent {
             }
             tracing::warn!(order, "the agent began anew before the order was confirmed; it is undone");
         }
+        let renewal = keep.identity()?.zip(keep.renewal().unwrap_or_default());
         let shared = Shared::start(keep, tables, &options.folder)?;
+        if let Some((identity, renewal)) = renewal
+            && let Ok(renewal) = renewal.verify(&identity.estate_key, &identity.estate)
+        {
+            shared.renew(renewal);
+        }
         if adopted {
             shared.note(NewsEvent::Started { version: VERSION.into() });
         }
@@ -115,6 +123,7 @@ impl Agent {
             watch: Mutex::default(),
             mended: Mutex::default(),
             closed_until: Mutex::default(),
+            warned: Mutex::default(),
             program: OnceLock::new(),
             stop: AtomicBool::new(false),
         });
@@ -176,6 +185,7 @@ impl Agent {
                 // Sessions whose credential has expired since they began.
                 self.end_those_unwelcome(self.shared.take_ended(Timestamp::now()));
                 self.shared.keep.lock().try_again();
+                self.warn_of_the_end();
                 if let Err(problem) = self.undo_if_unconfirmed() {
                     tracing::error!("an order that nobody confirmed cannot be undone yet: {}", problem.line());
                 }
@@ -218,6 +228,11 @@ impl Agent {
             }
             Ask::Certify(q) => Answered::to(&q, self.certify(&q.private_key)),
             Ask::Publish(q) => Answered::to(&q, self.publish(&q.publications)),
+            Ask::Tell(q) => {
+                self.tell(&q.notices);
+                Answered::to(&q, Ok(()))
+            }
+            Ask::Renew(q) => Answered::to(&q, self.renew(&q.renewal)),
             Ask::OrderInForce(q) => Answered::to(&q, self.standing()),
             Ask::Carry(q) => Answered::to(&q, self.carry(&q.envelope, q.hold)),
             Ask::Confirm(q) => Answered::to(&q, self.confirm(&q.hash)),
@@ -294,6 +309,7 @@ impl Agent {
             held: keep.held().map(|held| held.until),
             amiss: cannot.or_else(|| self.mended.lock().amiss.clone()),
             unkept: keep.unkept().or_else(|| self.shared.scribe.trouble()),
+            holds_until: self.shared.holds_until().map(|(until, _)| until),
             published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),
             estate_key,
             recovery_key,
@@ -337,6 +353,42 @@ impl Agent {
             publisher.fill(order, publications);
         }
         Ok(())
+    }
+
+    /// Brings way notices to their devices, now and whenever they come.
+    fn tell(&self, notices: &[ForDevice]) {
+        let _one = self.change.lock();
+        self.shared.keep.lock().set_notices(notices);
+        self.shared.set_notices(notices);
+        for listener in self.listeners.lock().values() {
+            listener.refresh();
+        }
+    }
+
+    /// The estate stands by its orders: one that holds for a time goes on.
+    pub(crate) fn renew(&self, signed: &SignedRenewal) -> Result<()> {
+        let _one = self.change.lock();
+        let Some(identity) = self.shared.keep.lock().identity()? else { return Ok(()) };
+        if self.shared.renew(signed.verify(&identity.estate_key, &identity.estate)?) {
+            self.shared.keep.lock().set_renewal(signed);
+        }
+        Ok(())
+    }
+
+    /// Tells devices, once, when the order in force ends soon, and again when it was renewed and does so another time.
+    fn warn_of_the_end(&self) {
+        let soon = self.shared.holds_until().filter(|(_, soon)| *soon).map(|(until, _)| until);
+        let mut warned = self.warned.lock();
+        if *warned == soon {
+            return;
+        }
+        *warned = soon;
+        if let Some(until) = soon {
+            tracing::warn!("nothing was heard of the estate for long; from {} on nobody is let in", moment(until));
+            for listener in self.listeners.lock().values() {
+                listener.say(&ends(until));
+            }
+        }
     }
 
     /// Opens or closes the port where the state of certificates is published. Nobody who comes in depends on it, so it never

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use jiff::Timestamp;
 use yestrel_actions::Context;
-use yestrel_actions::authority::{self, AuthorityStanding, AuthorityState, Export, Wish, lists};
+use yestrel_actions::authority::{self, AuthorityStanding, AuthorityState, Before, Export, Wish, publish};
 use yestrel_actions::credential::handover;
 use yestrel_core::findings::Grade;
 use yestrel_core::x509::Algorithm;
@@ -138,6 +138,25 @@ pub struct Brought {
     /// A file with the passphrase of what is encrypted
     #[arg(long, value_name = "FILE", requires = "from")]
     from_passphrase_file: Option<PathBuf>,
+    /// Its newest revocation list, DER or PEM: what stands there stays revoked, and later lists count on from it
+    #[arg(long, value_name = "FILE", requires = "from")]
+    list: Option<PathBuf>,
+    /// It has never signed a list
+    #[arg(long, requires = "from", conflicts_with = "list")]
+    no_list: bool,
+}
+
+impl Brought {
+    fn before(&self) -> Result<Before> {
+        match &self.list {
+            Some(path) => Ok(Before::List(read_file(path)?)),
+            None if self.no_list => Ok(Before::NoList),
+            None => Err(Problem::words("has this authority signed a revocation list before?")
+                .why("without it, what was revoked would be good again, and lists would have numbers that verifiers have seen")
+                .try_("--list FILE   its newest list, from where it was published")
+                .try_("--no-list     it has never signed one")),
+        }
+    }
 }
 
 fn state(standing: &AuthorityStanding) -> Cell {
@@ -167,8 +186,9 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     match command {
         Command::Create { name, under, algorithm, until, domain, brought, key } => {
             if let Some(from) = &brought.from {
+                let before = brought.before()?;
                 let brought = read_brought(from, brought.key_file.as_deref(), brought.from_passphrase_file.as_deref())?;
-                let made = authority::bring(&mut context, &name, brought)?;
+                let made = authority::bring(&mut context, &name, brought, &before)?;
                 output.say(&format!("brought in {}", made.name));
                 return say_fingerprints(output, &mut context, &[made.name]);
             }
@@ -257,6 +277,8 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 return Err(Problem::words("DER is not for a terminal").try_("--to FILE"));
             }
             authority::export(&mut context, &name, &what, leave, |bytes| match &to {
+                // A newer list takes the place of an older one.
+                Some(path) if list => handover::replace_bytes(path, bytes),
                 Some(path) => handover::write_bytes(path, bytes),
                 None => {
                     output.write_bytes(bytes);
@@ -276,14 +298,23 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Publish { names, at, not_at, port, key } => {
             key.borrow(&mut context)?;
-            let opens = lists::would_open(&mut context, &names, &at, port)?;
+            let opens = publish::would_open(&mut context, &names, &at, port)?;
             if !opens.is_empty() {
                 let opens: Vec<_> = opens.iter().map(|(gateway, port)| format!("{port}/tcp at {gateway}")).collect();
                 ask::confirm(global.yes, &format!("this opens {}, for everybody", opens.join(", ")))?;
             }
             let _unhurried = Unhurried::begin();
-            let published = lists::publish(&mut context, &names, &at, &not_at, port)?;
-            let (authorities, missing) = &published.what;
+            let published = publish::publish(&mut context, &names, &at, &not_at, port)?;
+            let publish::Published { authorities, missing, readdressed } = &published.what;
+            for (name, problem) in readdressed {
+                match problem {
+                    None => output.say(&format!("signed the certificate of {name} anew, with the addresses of who is above it")),
+                    Some(problem) => output.note(&format!(
+                        "the certificate of {name} names no address of who is above it: {}; with --with-key FILE it is signed anew",
+                        problem.line()
+                    )),
+                }
+            }
             for one in authorities {
                 if missing.contains(&one.name) {
                     say_unsigned(output, &one.name, one.list_until);

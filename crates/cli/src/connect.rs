@@ -12,6 +12,7 @@ use yestrel_core::admission::is_everything;
 use yestrel_core::exchange::device::{Status, TunnelState, TunnelStatus};
 use yestrel_core::{Problem, Result, name};
 use yestrel_device::connect::{self, Options, Told};
+use yestrel_device::notices::{self, Kept};
 use yestrel_device::{running, ways};
 
 use crate::ask;
@@ -35,6 +36,9 @@ pub struct Arguments {
     /// Let nothing out beside the tunnel, even while it is down or after a crash
     #[arg(long, conflicts_with = "proxy")]
     strict: bool,
+    /// A way notice from the administrator, a file or a link: what has become of the ways in since the handover. It is kept beside the handover
+    #[arg(long, value_name = "FILE|LINK")]
+    notice: Option<String>,
     /// The tunnel's name here [default: the first gateway of the handover]
     #[arg(long)]
     name: Option<String>,
@@ -53,7 +57,21 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     let output = global.output();
     let what = format!("the handover {}", arguments.file.display());
     let passphrase = || ask::passphrase(&what, arguments.passphrase_file.as_deref());
-    let handover = handover::open(&arguments.file, &passphrase, arguments.private_key.as_deref())?;
+    let mut handover = handover::open(&arguments.file, &passphrase, arguments.private_key.as_deref())?;
+    let beside = notices::beside(&arguments.file)?;
+    let (mut kept, words, wrong) = Kept::load(beside.clone(), &mut handover);
+    say_changes(output, &words);
+    if let Some(problem) = wrong {
+        output.note(&format!("{} is left alone: {}", beside.display(), problem.line()));
+    }
+    if let Some(what) = &arguments.notice {
+        let (number, words) = kept.take(&notices::read(what)?, &mut handover)?;
+        if !arguments.once {
+            kept.write(&handover.holder)?;
+        }
+        output.note(&format!("took notice {number}"));
+        say_changes(output, &words);
+    }
     let tunnel = match &arguments.name {
         Some(name) => name.clone(),
         None => handover.ways.first().map(|way| way.gateway.clone()).unwrap_or_default(),
@@ -65,6 +83,8 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     let options = Options {
         folder: running::folder()?,
         handover,
+        notices: kept,
+        keep_notices: !arguments.once,
         name: tunnel,
         proxy: arguments.proxy,
         strict: arguments.strict,
@@ -75,9 +95,18 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     }
     // The key is in memory from here on; its file must not outlive this, however the session ends.
     forget(&arguments.file)?;
+    if beside.exists() {
+        forget(&beside)?;
+    }
     let ended = connect::run(&options, &|told| tell(output, told));
     running::leave_no_trace(&options.name);
     ended
+}
+
+fn say_changes(output: Output, words: &[String]) {
+    for words in words {
+        output.note(&format!("the estate says: {words}"));
+    }
 }
 
 /// Overwrites a file, as far as its file system lets that reach the disk, and deletes it.

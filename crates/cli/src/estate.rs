@@ -29,6 +29,18 @@ pub enum Command {
     /// What is in the estate
     #[command(after_help = "Example:\n  yestrel estate show")]
     Show,
+    /// Change what holds for the whole estate
+    #[command(
+        after_help = "Example:\n  yestrel estate change --hold-addresses 30\n  yestrel estate change --orders-hold 14d\n\nWith --orders-hold an agent that has heard nothing of this estate for so long lets nobody in: a machine that was stolen or cut off goes quiet\nby itself, and so does a gateway that nobody could reach in time. Every command that reaches a gateway renews it, and agents carry that on to\neach other; from two thirds of the time on, gateway list and connect warn. The default is never."
+    )]
+    Change {
+        /// Days for which the inner address of a revoked credential is given to nobody else
+        #[arg(long, value_name = "DAYS")]
+        hold_addresses: Option<u16>,
+        /// How long an order holds after an agent last heard of this estate: a duration from 1h, or never
+        #[arg(long, value_name = "DURATION", value_parser = orders_hold)]
+        orders_hold: Option<OrdersHold>,
+    },
     /// Save everything into one encrypted file
     #[command(
         after_help = "Example:\n  yestrel estate save skerry.saved\n  yestrel estate save skerry.saved --recipient age1..."
@@ -108,6 +120,23 @@ pub enum Command {
     },
 }
 
+/// How long orders hold; nothing: for ever.
+#[derive(Clone, Copy)]
+pub struct OrdersHold(Option<u32>);
+
+fn orders_hold(text: &str) -> std::result::Result<OrdersHold, String> {
+    if text == "never" {
+        return Ok(OrdersHold(None));
+    }
+    let span = crate::words::span(text)?;
+    let seconds = u32::try_from(span.as_secs()).map_err(|_| "a duration such as 14d, or never".to_owned())?;
+    if (3600..=10 * 365 * 86_400).contains(&seconds) {
+        Ok(OrdersHold(Some(seconds)))
+    } else {
+        Err("from 1h to 10 years, or never".into())
+    }
+}
+
 pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     match command {
@@ -124,6 +153,15 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             say_recovery(output, &recovery);
             Ok(())
         }
+        Command::Change { hold_addresses, orders_hold } => {
+            let wish = estate::Wish { hold_addresses, orders_hold: orders_hold.map(|OrdersHold(hold)| hold) };
+            let changed = estate::change(&mut global.context()?, &wish)?;
+            output.say(&format!("changed the estate {}", changed.name));
+            if orders_hold.is_some() {
+                output.say("yestrel rollout   brings it to the gateways");
+            }
+            Ok(())
+        }
         Command::Show => {
             let overview = estate::show(&mut global.context()?)?;
             let mut record: Vec<(&'static str, Cell)> = vec![
@@ -132,6 +170,15 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ("file", global.estate_path().display().to_string().into()),
                 ("signed by", overview.estate.public_key.fingerprint().into()),
                 ("created", overview.estate.created.into()),
+                ("addresses held", format!("{} days", overview.estate.hold_addresses).into()),
+                (
+                    "orders hold",
+                    overview
+                        .estate
+                        .orders_hold
+                        .map_or_else(|| "for ever".to_owned(), yestrel_core::order::for_seconds)
+                        .into(),
+                ),
             ];
             for (noun, count, said) in overview.counts {
                 let text = output.format == crate::output::FormatName::Text && !said.is_empty() && count > 0;

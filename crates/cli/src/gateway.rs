@@ -6,6 +6,7 @@ use clap::{Args, Subcommand};
 use yestrel_actions::Context;
 use yestrel_actions::credential::handover;
 use yestrel_actions::gateway::{self, GatewayStanding, Wish, certificate, relocate};
+use yestrel_actions::leftover;
 use yestrel_core::exchange::host::LogPiece;
 use yestrel_core::findings::{Grade, Plane};
 use yestrel_core::x509::Algorithm;
@@ -70,7 +71,7 @@ pub enum Command {
         /// The host that is to carry it
         #[arg(long, value_name = "HOST")]
         to: String,
-        /// Go on although the old host cannot be reached; what is there stays there
+        /// Go on although the old host cannot be reached: the gateway gets new keys, and what is on the old host is removed when it answers
         #[arg(long)]
         abandoned: bool,
     },
@@ -94,7 +95,7 @@ pub enum Command {
     #[command(after_help = "Example:\n  yestrel gateway retire harbour")]
     Retire {
         name: String,
-        /// Go on although the host cannot be reached; what is there stays there
+        /// Go on although the host cannot be reached: what is there is removed when it answers
         #[arg(long)]
         abandoned: bool,
     },
@@ -158,6 +159,10 @@ impl From<About> for Wish {
 
 fn state(standing: &GatewayStanding) -> Cell {
     let gateway = &standing.gateway;
+    if let Some((until, true)) = standing.holds_until {
+        let until = yestrel_core::moment(until);
+        return Cell::State(Grade::Bad, format!("lets nobody in from {until} on, unless it is reached"));
+    }
     match (gateway.order_number, standing.behind) {
         (0, _) => Cell::State(Grade::Poor, "no order yet".into()),
         (_, true) => Cell::State(Grade::Poor, "behind".into()),
@@ -193,6 +198,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ]);
             }
             output.table(&table);
+            say_leftovers(output, &mut context)?;
         }
         Command::Show { name } => {
             let standing = gateway::show(&mut context, &name)?;
@@ -252,6 +258,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                         ),
                         ("order at agent", status.order.into()),
                         ("unconfirmed until", status.held.into()),
+                        ("holds until", status.holds_until.into()),
                         ("amiss", status.amiss.clone().map_or(Cell::Missing, |why| Cell::State(Grade::Bad, why))),
                         (
                             "in force but not kept",
@@ -308,7 +315,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             match left {
                 None => output.say(&format!("retired the gateway {name}; its host has no trace of it left")),
                 Some(problem) => output.say(&format!(
-                    "retired the gateway {name} from the estate; {}, so its agent is still there",
+                    "retired the gateway {name} from the estate; {}, so its agent still lets in whom it knows: it is removed as soon as its host answers",
                     problem.error
                 )),
             }
@@ -321,18 +328,30 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 1 => "1 device follows by itself".to_owned(),
                 many => format!("{many} devices follow by themselves"),
             };
+            let lost = if abandoned {
+                "; where the old host cannot be reached, the gateway gets new keys, and devices need a way notice"
+            } else {
+                ""
+            };
             ask::confirm(
                 global.yes,
                 &format!(
-                    "this moves the gateway {name} from {} to {to}, with its keys and addresses; {devices}",
+                    "this moves the gateway {name} from {} to {to}, with its keys and addresses; {devices}{lost}",
                     plan.from
                 ),
             )?;
-            let (gone, left) = relocate::relocate(&mut context, &name, &to, abandoned)?;
+            let relocate::Moved { gone, left, new_keys } = relocate::relocate(&mut context, &name, &to, abandoned)?;
             output.say(&format!("moved the gateway {name} to {to}"));
             say_gone(output, &gone);
             if let Some(problem) = left {
-                output.note(&format!("{}, so what is on {} is still there", problem.error, plan.from));
+                output.note(&format!(
+                    "{}, so what is on {} is still there: it is removed as soon as that host answers",
+                    problem.error, plan.from
+                ));
+            }
+            if new_keys {
+                output.note("the gateway has new keys and call secrets; the old ones open nothing at its new place");
+                say_stale(output, plan.devices);
             }
             let dialled = &plan.gateway.dialled;
             match (plan.dials_address, plan.new_address) {
@@ -350,6 +369,19 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.say(&format!("started the agent of {name} again; it answers"));
         }
         Command::Log { name, since, follow } => log(output, &mut context, &name, since.as_deref(), follow)?,
+    }
+    Ok(())
+}
+
+/// Agents that were left behind, which no other line names.
+pub fn say_leftovers(output: Output, context: &mut Context) -> Result<()> {
+    for (host, old) in leftover::hosts(context)? {
+        output.note(&format!(
+            "an old agent of {} is on {}, left there on {}; it is removed as soon as that host answers",
+            old.gateway,
+            host.name,
+            yestrel_core::moment(old.since)
+        ));
     }
     Ok(())
 }

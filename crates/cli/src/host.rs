@@ -1,7 +1,7 @@
 //! `yestrel host`
 
 use clap::{Args, Subcommand, ValueEnum};
-use yestrel_actions::host::{self, Wish};
+use yestrel_actions::host::{self, Removed, Wish};
 use yestrel_core::estate::{Host, HostKind, Via};
 use yestrel_core::findings::{Facts, Finding, Grade};
 use yestrel_core::{Problem, Result};
@@ -69,9 +69,14 @@ pub enum Command {
     /// Look at a host: what a gateway there would find, and what would stop it
     #[command(after_help = "Example:\n  yestrel host probe harbour")]
     Probe { name: String },
-    /// Remove a host that carries no gateway
-    #[command(after_help = "Example:\n  yestrel host remove harbour")]
-    Remove { name: String },
+    /// Remove a host that carries no gateway; one with an old agent leaves when that is gone
+    #[command(after_help = "Example:\n  yestrel host remove harbour\n  yestrel host remove boatyard --destroyed")]
+    Remove {
+        name: String,
+        /// The machine is no more: nothing on it can be removed, and nothing can come in there
+        #[arg(long)]
+        destroyed: bool,
+    },
 }
 
 /// How one gets in over SSH.
@@ -138,7 +143,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::List => {
             let mut table = Table::new(
-                &["name", "site", "kind", "outward", "system", "probed"],
+                &["name", "site", "kind", "outward", "system", "probed", "left there"],
                 "no hosts yet; yestrel host add NAME --site SITE --kind KIND --via WAY",
             );
             for host in host::list(&mut context)? {
@@ -155,6 +160,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     outward.map(|net| net.addr().to_string()).into(),
                     system.into(),
                     host.probed.into(),
+                    host.leftover.map(|old| format!("an old agent of {}", old.gateway)).into(),
                 ]);
             }
             output.table(&table);
@@ -178,19 +184,37 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 return Err(Problem::refused(format!("a gateway on {name} would be stopped by what is marked bad")));
             }
         }
-        Command::Remove { name } => {
+        Command::Remove { name, destroyed } => {
             let host = host::show(&mut context, &name)?;
-            ask::confirm(
-                global.yes,
-                &format!(
-                    "this removes the host {} from the estate, and from the machine what managing it has left there",
-                    host.name
+            let question = match (&host.leftover, destroyed) {
+                (Some(old), true) => format!(
+                    "this forgets the host {name} with the old agent of {} on it: if the machine still runs, it goes on letting revoked devices in",
+                    old.gateway
                 ),
-            )?;
-            let left = host::remove(&mut context, &name)?;
-            output.say(&format!("removed the host {name}"));
-            if let Some(problem) = left {
-                output.note(&format!("{}, so a copy of the program may be left in its home folder", problem.error));
+                (None, true) => format!("this removes the host {name} from the estate alone"),
+                (Some(old), false) => format!(
+                    "this removes the host {name} from the estate once the old agent of {} on it is removed",
+                    old.gateway
+                ),
+                (None, false) => format!(
+                    "this removes the host {name} from the estate, and from the machine what managing it has left there"
+                ),
+            };
+            ask::confirm(global.yes, &question)?;
+            match host::remove(&mut context, &name, destroyed)? {
+                Removed::Gone(left) => {
+                    output.say(&format!("removed the host {name}"));
+                    if let Some(problem) = left {
+                        let error = problem.error;
+                        output.note(&format!("{error}, so a copy of the program may be left in its home folder"));
+                    }
+                }
+                Removed::Later(problem) => {
+                    return Err(Problem::partly(format!("the host {name} stays known until its old agent is removed"))
+                        .why(problem.line())
+                        .try_("yestrel rollout   when it answers: the agent is removed, and the host with it")
+                        .try_(format!("yestrel host remove {name} --destroyed   if the machine is no more")));
+                }
             }
         }
     }
@@ -218,6 +242,7 @@ fn record(host: &Host) -> Vec<(&'static str, Cell)> {
         ("jump", host.access.jump.as_ref().map(ToString::to_string).into()),
         ("agent binary", host.access.agent_binary.clone().into()),
         ("probed", host.probed.into()),
+        ("left there", host.leftover.as_ref().map(|old| format!("an old agent of {}", old.gateway)).into()),
     ]
 }
 

@@ -54,7 +54,7 @@ pub enum Command {
     Renew {
         name: String,
         /// How long the call secret of before still opens beside the new one
-        #[arg(long, value_name = "DURATION", value_parser = crate::credential::days, default_value = "30d")]
+        #[arg(long, value_name = "DURATION", value_parser = crate::words::span, default_value = "30d")]
         overlap: SignedDuration,
     },
     /// Close a listener
@@ -171,7 +171,14 @@ fn record(standing: &ListenerStanding) -> Vec<(&'static str, Cell)> {
         ("tunnel", listener.tunnel.word().into()),
         ("port", listener.services().into()),
         ("pool", listener.pool.to_string().into()),
-        ("given out", format!("{} of {}", standing.given_out, standing.room).into()),
+        (
+            "given out",
+            match standing.held {
+                0 => format!("{} of {}", standing.given_out, standing.room),
+                held => format!("{} of {}, {held} held after a revocation", standing.given_out, standing.room),
+            }
+            .into(),
+        ),
         ("reach", listener.reach.to_string().into()),
         ("resolvers", list(&listener.resolvers)),
     ]

@@ -3,6 +3,7 @@
 use clap::Args;
 use yestrel_actions::Context;
 use yestrel_actions::carry::{self, Changed};
+use yestrel_actions::leftover::{self, Old};
 use yestrel_actions::rollout::{self, Outcome, OutcomeState, Plan};
 use yestrel_core::exchange::host::Installed;
 use yestrel_core::findings::Grade;
@@ -79,21 +80,44 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
         take_over: arguments.take_over,
         upgrade_now: arguments.upgrade_now,
     };
+    let asked = leftover::ask(&mut context)?;
     let outcomes = rollout::rollout(&mut context, &arguments.gateways, &how)?;
     bar.finish_and_clear();
-    report(output, &outcomes)
+    let reported = report(output, &outcomes);
+    say_old(output, &leftover::clean(&mut context, asked)?);
+    reported
+}
+
+/// What became of agents that were left behind.
+fn say_old(output: Output, old: &[Old]) {
+    for one in old {
+        match one.problem {
+            None => output.say(&one.line()),
+            Some(_) => output.note(&one.line()),
+        }
+    }
 }
 
 /// Brings a change that cannot wait to the gateways that it affects, within the command that made it: of what waits for them, this change
 /// alone, or `everything`.
 pub fn carry<T>(global: &Global, context: &mut Context, changed: &Changed<T>, everything: bool) -> Result<()> {
     let output = global.output();
+    let asked = leftover::ask(context)?;
     let outcomes = carry::carry(context, changed, everything, &mut |plans| {
         if !output.quiet && output.format == FormatName::Text {
             show_plans(output, plans);
         }
     })?;
-    let reported = if outcomes.is_empty() { Ok(()) } else { report(output, &outcomes) };
+    let mut reported = if outcomes.is_empty() { Ok(()) } else { report(output, &outcomes) };
+    let old = leftover::clean(context, asked)?;
+    say_old(output, &old);
+    if let (Ok(()), Some(one)) = (&reported, old.iter().find(|one| one.problem.is_some())) {
+        reported =
+            Err(Problem::partly(format!("the old agent of {} on {} does not know of it", one.gateway, one.host))
+                .why("its host does not answer; it goes on letting in whom its last order names")
+                .try_("yestrel rollout   again, when that host answers: the agent is removed then")
+                .try_(format!("yestrel host remove {} --destroyed   if the machine is no more", one.host)));
+    }
     if !everything {
         for (gateway, count) in carry::waiting(context, changed)? {
             let changes = if count == 1 { "1 change waits" } else { &format!("{count} changes wait") };

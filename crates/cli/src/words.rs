@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use yestrel_core::x509::{Algorithm, bring};
 use yestrel_core::{Problem, Result};
 use zeroize::Zeroizing;
@@ -55,8 +55,16 @@ pub fn moment(text: &str) -> std::result::Result<Timestamp, String> {
     if let Ok(date) = text.parse::<jiff::civil::Date>() {
         return date.to_zoned(jiff::tz::TimeZone::UTC).map(|at| at.timestamp()).map_err(|error| error.to_string());
     }
-    let unknown =
-        || "a date (2027-05-31), a moment (2027-05-31T00:00:00Z), or a time from now (8h, 90d, 2y)".to_owned();
+    let ahead = span(text).map_err(|_| {
+        "a date (2027-05-31), a moment (2027-05-31T00:00:00Z), or a time from now (8h, 90d, 2y), at most 50 years"
+            .to_owned()
+    })?;
+    Ok(Timestamp::now() + ahead)
+}
+
+/// A time span in hours, days, weeks or years.
+pub fn span(text: &str) -> std::result::Result<SignedDuration, String> {
+    let unknown = || "a duration such as 8h, 90d or 2y, at most 50 years".to_owned();
     let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit()).ok_or_else(unknown)?);
     let hours = match unit {
         "h" => 1,
@@ -65,12 +73,8 @@ pub fn moment(text: &str) -> std::result::Result<Timestamp, String> {
         "y" => 24 * 365,
         _ => return Err(unknown()),
     };
-    let number: i64 = number.parse().map_err(|_| unknown())?;
-    let span = number
-        .checked_mul(hours)
-        .filter(|hours| *hours <= 24 * 365 * 50)
-        .ok_or_else(|| "at most 50 years".to_owned())?;
-    Ok(Timestamp::now() + jiff::SignedDuration::from_hours(span))
+    let hours = number.parse::<i64>().ok().and_then(|number| number.checked_mul(hours));
+    hours.filter(|hours| *hours <= 24 * 365 * 50).map(SignedDuration::from_hours).ok_or_else(unknown)
 }
 
 /// Some of a list of names, for a sentence.
@@ -103,10 +107,12 @@ pub fn say_transport(output: Output, password: &Zeroizing<String>) {
 pub fn say_stale(output: Output, stale: usize) {
     match stale {
         0 => {}
-        1 => output.note("1 handover now says something that is no longer so: yestrel credential list"),
-        many => {
-            output.note(&format!("{many} handovers now say something that is no longer so: yestrel credential list"))
-        }
+        1 => output.note(
+            "1 handover now says something that is no longer so; a rollout sends its device a way notice by a tunnel that still opens, and yestrel credential notice gives it to be sent otherwise",
+        ),
+        many => output.note(&format!(
+            "{many} handovers now say something that is no longer so; a rollout sends their devices way notices by tunnels that still open, and yestrel credential notice gives them to be sent otherwise"
+        )),
     }
 }
 

@@ -27,7 +27,7 @@ fn main() {
     let wanted = |key, purpose| Wanted {
         serial: [7; 16],
         organisation: "skerry",
-        common_name: "issuing",
+        common_name: Some("issuing"),
         names: &[],
         key,
         from: now,
@@ -38,7 +38,7 @@ fn main() {
     let key = PrivateKey::generate(Algorithm::P256, &random).unwrap();
     let purpose = Purpose::Authority { path_length: 0, domain: None };
     let authority = certificate::root(&wanted(key.public(), purpose), &key, &random).unwrap();
-    let issuer = Issuer { certificate: &authority, key: &key };
+    let issuer = Issuer { certificate: &authority, key: &key, above: &[] };
     let serial = |at: usize| {
         let mut bytes = [0; 16];
         bytes[8..].copy_from_slice(&(at as u64).to_be_bytes());

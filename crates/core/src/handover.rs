@@ -6,12 +6,12 @@ use ipnet::IpNet;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::keys::Secret;
+use crate::keys::{PublicKey, Secret};
 use crate::tunnel::WayIn;
 use crate::{Problem, Result, name};
 
 /// The format that this code writes and reads.
-pub const FORMAT: &str = "yestrel handover 2";
+pub const FORMAT: &str = "yestrel handover 3";
 /// No handover is longer; a longer file is something else.
 pub const LONGEST: usize = 64 * 1024;
 
@@ -64,6 +64,11 @@ pub struct Handover {
     pub issued: Timestamp,
     #[serde(default, with = "toml_time_option", skip_serializing_if = "Option::is_none")]
     pub expires: Option<Timestamp>,
+    /// Ed25519 (RFC 8032): what the estate signs way notices with.
+    pub estate_key: PublicKey,
+    /// The newest way notice of which it knows; 0 for none.
+    #[serde(default)]
+    pub notice: u32,
     /// X25519. Absent when the key was made on the device, whose own program puts it in, or when no way takes one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub device_key: Option<Secret>,
@@ -72,6 +77,25 @@ pub struct Handover {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub certificate: Option<HandoverCertificate>,
     #[serde(rename = "way")]
+    pub ways: Vec<HandoverWay>,
+}
+
+/// What one device is told later of its ways in: a way notice.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Notice {
+    pub format: String,
+    /// The estate's name.
+    pub estate: String,
+    /// The device, `mara/laptop`.
+    pub holder: String,
+    /// The public key of the credential that it belongs to.
+    pub identity: PublicKey,
+    /// Counts up with every notice for one credential: an older one changes nothing any more.
+    pub number: u32,
+    pub made: Timestamp,
+    /// The estate's key that signs the next.
+    pub estate_key: PublicKey,
+    /// Every way in, in place of those before.
     pub ways: Vec<HandoverWay>,
 }
 
@@ -162,6 +186,18 @@ impl Handover {
         Ok(handover)
     }
 
+    /// Takes what a notice says that was opened for it. Gives what is another now, in words.
+    ///
+    /// # Errors
+    /// Nothing could come of what it says; then all is as before.
+    pub fn take(&mut self, notice: Notice) -> Result<Vec<String>> {
+        let words = differences(&self.ways, &notice.ways);
+        let taken = Self { ways: notice.ways, notice: notice.number, estate_key: notice.estate_key, ..self.clone() };
+        taken.check().map_err(|problem| Problem::refused("this notice cannot be used").why(problem.error))?;
+        *self = taken;
+        Ok(words)
+    }
+
     fn check(&self) -> Result<()> {
         name::pair("device", &self.holder, ("user", "device"))?;
         if let Some(key) = &self.device_key {
@@ -187,37 +223,76 @@ impl Handover {
     }
 }
 
+/// How ways differ from those before, a line each.
+fn differences(before: &[HandoverWay], after: &[HandoverWay]) -> Vec<String> {
+    let mut words = Vec::new();
+    let same = |one: &HandoverWay, other: &HandoverWay| {
+        one.gateway == other.gateway && one.tunnel.word() == other.tunnel.word()
+    };
+    for way in after {
+        let (gateway, tunnel) = (&way.gateway, way.tunnel.word());
+        let Some(old) = before.iter().find(|old| same(old, way)) else {
+            words.push(format!("{gateway} ({tunnel}) is a new way in, at {} port {}", way.address, way.port));
+            continue;
+        };
+        if (&old.address, old.port) != (&way.address, way.port) {
+            words.push(format!("{gateway} ({tunnel}) is dialled at {} port {}", way.address, way.port));
+        }
+        let more: Vec<_> = way.reach.iter().filter(|range| !old.reach.iter().any(|had| had.contains(*range))).collect();
+        let less: Vec<_> = old.reach.iter().filter(|range| !way.reach.iter().any(|has| has.contains(*range))).collect();
+        for (what, ranges) in [("also reaches", more), ("does not reach any more", less)] {
+            if !ranges.is_empty() {
+                let ranges: Vec<_> = ranges.iter().map(ToString::to_string).collect();
+                words.push(format!("{gateway} ({tunnel}) {what} {}", ranges.join(", ")));
+            }
+        }
+        if old.domains != way.domains {
+            words.push(format!("{gateway} ({tunnel}) answers for names in {}", way.domains.join(", ")));
+        }
+        if old.tunnel != way.tunnel {
+            words.push(format!("{gateway} ({tunnel}) has new keys"));
+        }
+    }
+    for old in before.iter().filter(|old| !after.iter().any(|way| same(old, way))) {
+        words.push(format!("{} ({}) is no way in any more", old.gateway, old.tunnel.word()));
+    }
+    words
+}
+
+/// A handover as tests want one.
+#[cfg(test)]
+pub(crate) fn sample() -> Handover {
+    use crate::tunnel::quill::{Cipher, QuillWay};
+    Handover {
+        format: FORMAT.into(),
+        estate: "skerry".into(),
+        holder: "mara/laptop".into(),
+        issued: "2027-03-02T08:15:00Z".parse().unwrap(),
+        expires: Some("2027-05-31T00:00:00Z".parse().unwrap()),
+        estate_key: PublicKey([4; 32]),
+        notice: 0,
+        device_key: Some(Secret::new(vec![3; 32])),
+        account: None,
+        certificate: None,
+        ways: vec![HandoverWay {
+            gateway: "harbour".into(),
+            address: "gangway.skerry.example".into(),
+            port: 23817,
+            reach: vec!["10.44.0.0/22".parse().unwrap()],
+            domains: vec!["skerry.example".into()],
+            tunnel: WayIn::Quill(QuillWay {
+                cipher: Cipher::Aes256Gcm,
+                server_key: PublicKey([5; 32]),
+                call_secret: Secret::new(vec![6; 32]),
+            }),
+        }],
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::keys::PublicKey;
-    use crate::tunnel::quill::{Cipher, QuillWay};
     use proptest::prelude::*;
-
-    fn sample() -> Handover {
-        Handover {
-            format: FORMAT.into(),
-            estate: "skerry".into(),
-            holder: "mara/laptop".into(),
-            issued: "2027-03-02T08:15:00Z".parse().unwrap(),
-            expires: Some("2027-05-31T00:00:00Z".parse().unwrap()),
-            device_key: Some(Secret::new(vec![3; 32])),
-            account: None,
-            certificate: None,
-            ways: vec![HandoverWay {
-                gateway: "harbour".into(),
-                address: "gangway.skerry.example".into(),
-                port: 23817,
-                reach: vec!["10.44.0.0/22".parse().unwrap()],
-                domains: vec!["skerry.example".into()],
-                tunnel: WayIn::Quill(QuillWay {
-                    cipher: Cipher::Aes256Gcm,
-                    server_key: PublicKey([5; 32]),
-                    call_secret: Secret::new(vec![6; 32]),
-                }),
-            }],
-        }
-    }
 
     #[test]
     fn the_file_is_the_one_that_the_interface_describes_and_reads_back() {
@@ -285,6 +360,6 @@ mod tests {
     #[test]
     fn a_newer_format_is_named() {
         let text = sample().write().unwrap().replace(FORMAT, "yestrel handover 3");
-        assert!(Handover::read(&text).unwrap_err().error.contains("handover 3"));
+        assert!(Handover::read(&text).unwrap_err().error.contains("handover 4"));
     }
 }

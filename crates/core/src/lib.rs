@@ -11,6 +11,7 @@
 //! | `order` | what a gateway is to be, signed and numbered |
 //! | `firewall` | what it opens and allows |
 //! | `handover` | what a device is given |
+//! | `notice` | what it is told later of its ways in |
 //! | `exchange` | questions and answers between commands, agents, hosts and devices |
 //! | `findings` | what a probe found, and what follows |
 //! | `x509` | certificates, lists, requests |
@@ -29,6 +30,7 @@ pub mod firewall;
 pub mod handover;
 pub mod keys;
 pub mod name;
+pub mod notice;
 pub mod order;
 pub mod pool;
 pub mod problem;

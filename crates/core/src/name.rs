@@ -1,5 +1,7 @@
 //! What things may be called.
 
+use std::borrow::Cow;
+
 use crate::{Problem, Result};
 
 /// Characters at most in a name.
@@ -51,19 +53,31 @@ pub fn pair<'a>(noun: &str, name: &'a str, parts: (&str, &str)) -> Result<(&'a s
     Ok((first, second))
 }
 
+/// A name of the domain name system as it goes over the wire: labels in other scripts become A-labels (RFC 5890 section 2.3.2.1), what is
+/// ASCII stays as it is. `None`: there is no such form.
+fn in_ascii(text: &str) -> Option<Cow<'_, str>> {
+    if text.is_ascii() {
+        return Some(Cow::Borrowed(text));
+    }
+    idna::domain_to_ascii_cow(text.as_bytes(), idna::AsciiDenyList::STD3).ok().map(|name| Cow::Owned(name.into_owned()))
+}
+
 /// Checks a name of the domain name system, or an address, as something that devices will dial
-/// (RFC 1123 section 2.1: letters, digits, hyphens; 253 characters, labels of 63).
+/// (RFC 1123 section 2.1: letters, digits, hyphens; 253 characters, labels of 63). Gives it as it is asked for: a name in another script
+/// with A-labels (RFC 5891).
 ///
 /// # Errors
 /// Says what cannot be dialled about it.
-pub fn dialled(text: &str) -> Result<()> {
+pub fn dialled(text: &str) -> Result<String> {
     if let Ok(address) = text.parse::<std::net::IpAddr>() {
         return if address.is_unspecified() || address.is_multicast() {
             Err(Problem::words(format!("nobody can dial {address}")).why("it is not the address of one machine"))
         } else {
-            Ok(())
+            Ok(text.to_owned())
         };
     }
+    let given = text;
+    let text = in_ascii(given).unwrap_or(Cow::Borrowed(given));
     let fine = |label: &str| {
         (1..=63).contains(&label.len())
             && label.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
@@ -73,25 +87,51 @@ pub fn dialled(text: &str) -> Result<()> {
     // A last label of digits alone is the end of an address that is none, such as 256.1.1.1 (RFC 1123 section 2.1, RFC 3696 section 2).
     let numeric = text.rsplit('.').next().is_some_and(|last| last.bytes().all(|byte| byte.is_ascii_digit()));
     if text.len() <= 253 && text.contains('.') && text.split('.').all(fine) && !numeric {
-        Ok(())
+        Ok(text.into_owned())
     } else {
-        Err(Problem::words(format!("{:?} is neither a host name nor an address", shortened(text)))
+        Err(Problem::words(format!("{:?} is neither a host name nor an address", shortened(given)))
             .why("devices will dial it, so it must be a full name such as gangway.skerry.example, or an IP address"))
     }
 }
 
-/// Checks a domain whose names are asked of a listener's resolvers, and gives it in lower case.
+/// Checks a domain whose names are asked of a listener's resolvers, and gives it in lower case, with A-labels.
 ///
 /// # Errors
 /// Not a name of the domain name system.
 pub fn domain(text: &str) -> Result<String> {
-    let lower = text.trim_end_matches('.').to_ascii_lowercase();
+    let ascii = in_ascii(text.trim_end_matches('.')).unwrap_or(Cow::Borrowed(text));
+    let lower = ascii.to_ascii_lowercase();
     // One label alone is fine here: a site may have a domain of its own.
     if text.parse::<std::net::IpAddr>().is_ok() || dialled(&format!("x.{lower}")).is_err() {
         return Err(Problem::words(format!("{:?} is no domain", shortened(text)))
             .why("names in it are asked of the site's resolvers, such as skerry.example for files.skerry.example"));
     }
     Ok(lower)
+}
+
+/// Checks a mail address (RFC 5321 section 4.1.2: a dot-atom and a host name; 64 and 254 octets) and gives it with the domain in A-labels.
+/// Quoted local parts, addresses in brackets and local parts in other scripts are not taken: certificates could not carry the last
+/// (RFC 5280 section 4.2.1.6).
+///
+/// # Errors
+/// Says what is wrong about it.
+pub fn mail(text: &str) -> Result<String> {
+    let no = |why: &str| Err(Problem::words(format!("{:?} is no mail address", shortened(text))).why(why));
+    let Some((local, domain)) = text.rsplit_once('@') else { return no("one is written name@skerry.example") };
+    let fine = |byte: u8| byte.is_ascii_alphanumeric() || b"!#$%&'*+-/=?^_`{|}~".contains(&byte);
+    if !local.is_ascii() {
+        return no("the part before @ is taken in ASCII only: certificates carry no other");
+    }
+    if local.len() > 64 || local.split('.').any(|atom| atom.is_empty() || !atom.bytes().all(fine)) {
+        return no("the part before @ is 1 to 64 letters, digits and signs, with single dots between");
+    }
+    if domain.parse::<std::net::IpAddr>().is_ok() {
+        return no("what stands after @ is an address, not a name");
+    }
+    match dialled(domain) {
+        Ok(domain) if local.len() + 1 + domain.len() <= 254 => Ok(format!("{local}@{domain}")),
+        _ => no("what stands after @ is no full name such as skerry.example"),
+    }
 }
 
 /// The domain that a dialled name most likely stands in, with the site's other names: all of it but the first of at least three labels.
@@ -168,11 +208,53 @@ mod tests {
     }
 
     #[test]
+    fn mail_addresses_are_such_as_certificates_carry() {
+        for (good, is) in [
+            ("mara@skerry.example", "mara@skerry.example"),
+            ("mara.b+ferry@mail.skerry.example", "mara.b+ferry@mail.skerry.example"),
+            ("mara@fähre.example", "mara@xn--fhre-loa.example"),
+        ] {
+            assert_eq!(mail(good).as_deref(), Ok(is));
+        }
+        let long = format!("{}@skerry.example", "a".repeat(65));
+        for bad in [
+            "mara",
+            "@skerry.example",
+            "mara@",
+            "mara@skerry",
+            "mara@@skerry.example",
+            "a@b@skerry.example",
+            ".a@skerry.example",
+            "a..b@skerry.example",
+            "mara @skerry.example",
+            "mära@skerry.example",
+            "mara@192.0.2.1",
+            "mara@-a.example",
+            &long,
+        ] {
+            assert!(mail(bad).is_err(), "{bad}");
+        }
+    }
+
+    #[test]
     fn names_to_dial() {
         for good in ["gangway.skerry.example", "203.0.113.10", "2001:db8::7"] {
-            assert_eq!(dialled(good), Ok(()));
+            assert_eq!(dialled(good).as_deref(), Ok(good));
         }
-        for bad in ["gangway", "-a.example", "a..example", "0.0.0.0", "224.0.0.1", "x y.example", ""] {
+        assert_eq!(dialled("Fähre.skerry.example").as_deref(), Ok("xn--fhre-loa.skerry.example"));
+        assert_eq!(domain("Fähre.skerry.example.").as_deref(), Ok("xn--fhre-loa.skerry.example"));
+        for bad in [
+            "\u{202e}.example",
+            "a\u{ad}\u{ad}",
+            "-ä.example",
+            "gangway",
+            "-a.example",
+            "a..example",
+            "0.0.0.0",
+            "224.0.0.1",
+            "x y.example",
+            "",
+        ] {
             assert!(dialled(bad).is_err(), "{bad}");
         }
     }

@@ -229,9 +229,13 @@ pub fn next_free(listener: &str, pool: &Ipv4Net, used: &BTreeSet<Ipv4Addr>) -> R
         Ok(Ipv4Addr::from(candidate))
     } else {
         Err(Problem::refused(format!("the pool {pool} of {listener} is full"))
-            .why(format!("it holds {} devices, and all its addresses are given out", room(pool)))
-            .try_("yestrel credential list --state revoked   to see whose addresses could be freed by removing devices")
-            .try_(format!("yestrel listener change {listener} --pool with a larger range")))
+            .why(format!(
+                "it holds {} devices, and all its addresses are given out, or held after a revocation",
+                room(pool)
+            ))
+            .try_(format!("yestrel listener show {listener}   says how many are held"))
+            .try_(format!("yestrel listener change {listener} --pool with a larger range"))
+            .try_("yestrel estate change --hold-addresses 0   gives held ones out again"))
     }
 }
 

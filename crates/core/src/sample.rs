@@ -77,6 +77,7 @@ pub fn gateway() -> Gateway {
         publish_port: None,
         lists_there: BTreeMap::new(),
         trusts: None,
+        renewed: None,
         created: at(),
     }
 }
@@ -130,6 +131,7 @@ pub fn credential(user: &str, key: u8, material: Material) -> Credential {
         expires: None,
         handed_over: None,
         told: vec![],
+        notice: None,
         revoked: None,
         reason: None,
         first_used: None,
@@ -187,6 +189,7 @@ pub fn admit(device: &str, key: u8) -> Admit {
 #[must_use]
 pub fn content() -> Content {
     Content {
+        holds: None,
         gateway: "harbour".into(),
         dialled: "gangway.skerry.example".into(),
         outward: None,

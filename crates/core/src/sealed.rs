@@ -94,6 +94,18 @@ pub fn seal(to: &PublicKey, purpose: &str, secret: &Secret) -> Result<Sealed> {
 }
 
 impl Sealed {
+    /// The encapsulated key and the ciphertext.
+    #[must_use]
+    pub fn to_bytes(&self) -> Vec<u8> {
+        BASE64.decode(&self.0).unwrap_or_default()
+    }
+
+    /// What [`Sealed::to_bytes`] gave; whether it is whole, shows when it is opened.
+    #[must_use]
+    pub fn from_bytes(bytes: &[u8]) -> Self {
+        Self(BASE64.encode(bytes))
+    }
+
     /// Opens it with the agent's private key, for the purpose that it was sealed for.
     ///
     /// # Errors

@@ -36,7 +36,7 @@ struct Authority {
 
 impl Authority {
     fn issuer(&self) -> Issuer<'_> {
-        Issuer { certificate: &self.certificate, key: &self.key }
+        Issuer { certificate: &self.certificate, key: &self.key, above: &[] }
     }
 }
 
@@ -51,7 +51,7 @@ fn wanted<'a>(
     Wanted {
         serial: [7; 16],
         organisation: "skerry",
-        common_name: name,
+        common_name: Some(name),
         names,
         key: key.public(),
         from: now(),

@@ -15,12 +15,14 @@ use yestrel_core::admission::{Reason, is_everything, within};
 use yestrel_core::exchange::Answered;
 use yestrel_core::exchange::device::{Addresses, Ask, Echo, EchoAnswer, TunnelState, TunnelStatus};
 use yestrel_core::handover::{Handover, HandoverWay};
+use yestrel_core::sealed::Sealed;
 use yestrel_core::tunnel::Settings;
 use yestrel_core::{Problem, Result};
 use yestrel_net::packets::{Batch, Sender, Tun, TunBuffers, ends};
 use yestrel_net::stack::Stack;
 use yestrel_net::{clock, control, echo, names};
 
+use crate::notices::Kept;
 use crate::proxy::{self, Horizon};
 use crate::running;
 use crate::split::{self, Asked, Split};
@@ -31,6 +33,8 @@ use crate::ways::{Event, Ground, Kind, Way};
 const ANSWER_PATIENCE: u64 = 6_000;
 /// How long a lost tunnel is opened anew at the same address before all ways are tried again.
 const LOST_PATIENCE: u64 = 4_000;
+/// Between two things that a gateway says to the person here, in milliseconds.
+const WORDS_CALM: u64 = 30_000;
 /// Program and version, as gateways record it.
 const SOFTWARE: &str = concat!("yestrel ", env!("CARGO_PKG_VERSION"));
 
@@ -39,6 +43,9 @@ pub struct Options {
     /// Where the tunnels of this machine say what they are.
     pub folder: PathBuf,
     pub handover: Handover,
+    /// The way notices that it has; kept on the disk, or only as long as the tunnel runs.
+    pub notices: Kept,
+    pub keep_notices: bool,
     /// The tunnel's name on this machine.
     pub name: String,
     /// Offer the tunnel inside the process at this loopback address, instead of changing the system.
@@ -70,6 +77,9 @@ enum Inner {
 
 /// What the threads of one tunnel share.
 struct Tunnel {
+    /// With what the newest way notice says.
+    handover: RwLock<Handover>,
+    notices: Mutex<Kept>,
     way: RwLock<Option<Arc<dyn Way>>>,
     /// The device's own inner address, the gateway's, and what goes into the tunnel.
     bounds: RwLock<Bounds>,
@@ -112,6 +122,8 @@ struct NotThisWay {
 impl Tunnel {
     fn new(options: &Options, proxy: Option<std::net::TcpListener>) -> Self {
         Self {
+            handover: RwLock::new(options.handover.clone()),
+            notices: Mutex::new(options.notices.clone()),
             way: RwLock::default(),
             bounds: RwLock::new(Bounds { own: Vec::new(), gateways: Vec::new(), reach: Vec::new() }),
             inner: RwLock::new(Arc::new(Inner::None)),
@@ -277,7 +289,7 @@ fn keep_up(options: &Options, tunnel: &Arc<Tunnel>, folder: &Path, tell: &dyn Fn
                 std::thread::park_timeout(Duration::from_secs(2));
                 continue;
             }
-            Err(ways) => return Err(no_way_in(&options.handover, &ways)),
+            Err(ways) => return Err(no_way_in(&tunnel.handover.read(), &ways)),
         };
         was_up = true;
         put_in_force(options, tunnel, folder, &up, &settings, tell)?;
@@ -287,7 +299,7 @@ fn keep_up(options: &Options, tunnel: &Arc<Tunnel>, folder: &Path, tell: &dyn Fn
             status.since = Some(Timestamp::now());
         }
         tell(Told::Up(Box::new(tunnel.status())));
-        match stay(options, tunnel, folder, &up, &mut batch, tell)? {
+        match stay(options, tunnel, folder, up, settings, &mut batch, tell)? {
             After::Stopped => return Ok(()),
             After::Lost => {}
         }
@@ -307,7 +319,8 @@ fn come_in(
     tell: &dyn Fn(Told),
 ) -> std::result::Result<(Up, Settings), Vec<NotThisWay>> {
     let mut failures = Vec::new();
-    for way in &options.handover.ways {
+    let handover = tunnel.handover.read().clone();
+    for way in &handover.ways {
         let dialled = format!("{}:{}", way.address, way.port);
         let word = way.tunnel.word();
         let Some(kind) = options.kinds.iter().find(|kind| kind.word() == word).cloned() else {
@@ -326,7 +339,7 @@ fn come_in(
             let peer = SocketAddr::new(address, way.port);
             tell(Told::Trying { way: dialled.clone(), peer });
             tunnel.let_dial(peer, &*kind, way);
-            match open(options, tunnel, &*kind, way, peer, batch) {
+            match open(tunnel, &*kind, way, peer, batch) {
                 Ok(settings) => return Ok((Up { way: way.clone(), peer, kind }, settings)),
                 Err((why, refused)) => {
                     let dialled = if way.address == address.to_string() {
@@ -346,7 +359,6 @@ fn come_in(
 }
 
 fn open(
-    options: &Options,
     tunnel: &Tunnel,
     kind: &dyn Kind,
     way: &HandoverWay,
@@ -355,7 +367,7 @@ fn open(
 ) -> std::result::Result<Settings, (String, Option<Reason>)> {
     let source = std::env::var("YESTREL_SOURCE").ok().and_then(|text| text.parse().ok());
     let ground = Ground { peer, source, software: SOFTWARE };
-    let opened = kind.open(way, &options.handover, &ground).map_err(|problem| (problem.line(), None))?;
+    let opened = kind.open(way, &tunnel.handover.read(), &ground).map_err(|problem| (problem.line(), None))?;
     *tunnel.way.write() = Some(opened.clone());
     let began = clock::now();
     while clock::now().since(began) < ANSWER_PATIENCE && !tunnel.stop.load(Ordering::Relaxed) {
@@ -367,7 +379,7 @@ fn open(
                     let last = Some(reason).filter(|reason| *reason != Reason::Shutdown);
                     return Err((format!("{}{beside}", reason.sentence()), last));
                 }
-                Event::Changed(_) | Event::Lost => {}
+                Event::Changed(_) | Event::Words(_) | Event::Notice(_) | Event::Lost => {}
             }
         }
     }
@@ -552,24 +564,46 @@ fn stay(
     options: &Options,
     tunnel: &Arc<Tunnel>,
     folder: &Path,
-    up: &Up,
+    mut up: Up,
+    mut settings: Settings,
     batch: &mut Batch,
     tell: &dyn Fn(Told),
 ) -> Result<After> {
     let Some(way) = tunnel.way.read().clone() else { return Ok(After::Lost) };
-    let mut lost_since = None;
+    let (mut lost_since, mut said) = (None, None);
     while !tunnel.stop.load(Ordering::Relaxed) {
         for event in tunnel.receive(&*way, batch, Duration::from_millis(100)) {
             match event {
-                Event::Up(settings) => {
+                Event::Up(given) => {
                     lost_since = None;
-                    put_in_force(options, tunnel, folder, up, &settings, tell)?;
+                    settings = given;
+                    put_in_force(options, tunnel, folder, &up, &settings, tell)?;
                     tunnel.status.lock().state = TunnelState::Up;
                     tell(Told::Up(Box::new(tunnel.status())));
                 }
-                Event::Changed(settings) => {
-                    put_in_force(options, tunnel, folder, up, &settings, tell)?;
+                Event::Changed(given) => {
+                    settings = given;
+                    put_in_force(options, tunnel, folder, &up, &settings, tell)?;
                     tell(Told::Note("the gateway changed the settings of this tunnel".into()));
+                }
+                Event::Words(words) => {
+                    // A gateway does not fill a terminal.
+                    let now = clock::now();
+                    if said.is_none_or(|before| now.since(before) >= WORDS_CALM) {
+                        said = Some(now);
+                        tell(Told::Note(format!("the gateway says: {words}")));
+                    }
+                }
+                Event::Notice(bytes) => {
+                    // What the tunnel that is up may carry counts at once; where to dial, when it is opened the next time.
+                    let taken = take_notice(options, tunnel, &*way, &bytes, tell);
+                    let same =
+                        |new: &HandoverWay| new.gateway == up.way.gateway && new.tunnel.word() == up.way.tunnel.word();
+                    if let Some(new) = taken.and_then(|ways| ways.into_iter().find(same)) {
+                        up.way.reach = new.reach;
+                        up.way.domains = new.domains;
+                        put_in_force(options, tunnel, folder, &up, &settings, tell)?;
+                    }
                 }
                 Event::Lost => {
                     lost_since = lost_since.or(Some(clock::now()));
@@ -592,6 +626,38 @@ fn stay(
         }
     }
     Ok(After::Stopped)
+}
+
+/// Takes a way notice that the gateway brought: only the estate can have made it. Gives the ways that it names.
+fn take_notice(
+    options: &Options,
+    tunnel: &Tunnel,
+    way: &dyn Way,
+    bytes: &[u8],
+    tell: &dyn Fn(Told),
+) -> Option<Vec<HandoverWay>> {
+    let sealed = Sealed::from_bytes(bytes);
+    let mut handover = tunnel.handover.write();
+    let mut notices = tunnel.notices.lock();
+    let (number, words) = match notices.take(&sealed, &mut handover) {
+        Ok(taken) => taken,
+        Err(problem) => {
+            // A hostile gateway may send what it likes, as often as it likes.
+            tracing::debug!("a way notice is not taken: {}", problem.line());
+            return None;
+        }
+    };
+    let kept = if options.keep_notices { notices.write(&handover.holder) } else { Ok(()) };
+    let ways = handover.ways.clone();
+    drop(handover);
+    for words in words {
+        tell(Told::Note(format!("the estate says: {words}")));
+    }
+    match kept {
+        Ok(()) => way.noticed(number),
+        Err(problem) => tell(Told::Note(format!("that holds as long as this tunnel runs: {}", problem.line()))),
+    }
+    Some(ways)
 }
 
 /// One thread: what the system routes into the tunnel goes to the gateway.

@@ -3,6 +3,7 @@
 //! | file | its job |
 //! |---|---|
 //! | `connect` | brings a tunnel up, way by way, and keeps it up |
+//! | `notices` | what an estate says later of the ways in, kept beside the handover |
 //! | `proxy` | offers a tunnel inside the process to programs on loopback |
 //! | `running` | the tunnels that are up on this machine |
 //! | `split` | which names are asked of whom, where only some traffic goes through a tunnel |
@@ -10,6 +11,7 @@
 //! | `ways` | one file a kind of tunnel |
 
 pub mod connect;
+pub mod notices;
 pub mod proxy;
 pub mod running;
 mod split;

@@ -1,5 +1,6 @@
 //! How the nouns of the estate become rows: a field is a column of the same name.
 
+use jiff::Timestamp;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -85,13 +86,13 @@ macro_rules! record {
 
 record!(Estate, "estates", "estate", structured["previous_keys"]);
 record!(Site, "sites", "site", structured["networks"]);
-record!(Host, "hosts", "host", structured["facts", "access"]);
+record!(Host, "hosts", "host", structured["facts", "access", "leftover"]);
 record!(Gateway, "gateways", "gateway", structured["updates", "also", "certificate", "lists_there"], flags["masquerade", "adopted"]);
 record!(Listener, "listeners", "listener", structured["tunnel", "serves", "resolvers", "domains"]);
 record!(User, "users", "user", structured["groups"]);
 record!(Group, "groups", "group");
 record!(Device, "devices", "device");
-record!(Credential, "credentials", "credential", structured["ways", "told", "gateways", "account"], flags["made_on_device", "once"]);
+record!(Credential, "credentials", "credential", structured["ways", "told", "gateways", "account", "notice"], flags["made_on_device", "once"]);
 record!(Address, "addresses", "address", flags["leased"]);
 record!(Revocation, "revocations", "revocation", structured["gateways"]);
 record!(StoredOrder, "orders", "order", structured["envelope"]);
@@ -111,13 +112,27 @@ pub struct Address {
     pub credential: String,
     /// Leased at a sign-in by the gateway's agent, rather than given with the credential.
     pub leased: bool,
+    /// The credential is revoked, and until then nobody else gets the address.
+    pub held_until: Option<Timestamp>,
 }
 
 impl Address {
     /// The row that gives `inner` of `listener` to `credential`.
     #[must_use]
     pub fn new(listener: &str, inner: std::net::Ipv4Addr, credential: &str) -> Self {
-        let (name, leased) = (format!("{listener} {inner}"), false);
-        Self { name, listener: listener.into(), inner, credential: credential.into(), leased }
+        let name = format!("{listener} {inner}");
+        Self { name, listener: listener.into(), inner, credential: credential.into(), leased: false, held_until: None }
+    }
+
+    /// Whether somebody else may get it.
+    #[must_use]
+    pub fn is_free(&self, now: Timestamp) -> bool {
+        self.held_until.is_some_and(|until| until <= now)
+    }
+
+    /// The device of its credential.
+    #[must_use]
+    pub fn device(&self) -> &str {
+        self.credential.rsplit_once('/').map_or("", |(device, _)| device)
     }
 }

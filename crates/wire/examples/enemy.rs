@@ -53,7 +53,8 @@ fn key(bytes: &[u8]) -> [u8; 32] {
 fn opening(random: &mut Dice, suite: Suite, call: &Call, public: &[u8; 32], private: &[u8; 32]) -> Vec<u8> {
     let mut id = [0; 8];
     random.fill(&mut id);
-    let said = Opening { versions: vec![1], id: ConnectionId(id), software: "an enemy".into(), continues: None };
+    let said =
+        Opening { versions: vec![1], id: ConnectionId(id), software: "an enemy".into(), continues: None, notice: 0 };
     let towards = Towards { suite, call, gateway_public: public, device_private: private };
     handshake::open(&towards, None, said, random).1
 }

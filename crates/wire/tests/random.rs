@@ -137,7 +137,8 @@ fn look_at(half: u8, count: usize) -> ([Sort; 3], Sort) {
     for _ in 0..count {
         let mut id = [0; 8];
         random.fill(&mut id);
-        let said = Opening { versions: vec![1], id: ConnectionId(id), software: "yestrel".into(), continues: None };
+        let said =
+            Opening { versions: vec![1], id: ConnectionId(id), software: "yestrel".into(), continues: None, notice: 0 };
         let towards = Towards { suite, call: &call, gateway_public: &public, device_private: &device };
         // The same device, the same gateway, the same words each time: nothing differs but what is drawn.
         let (_, opening) = handshake::open(&towards, None, said, &mut random);

@@ -5,24 +5,21 @@ use std::collections::BTreeMap;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use jiff::Timestamp;
-use yestrel_core::estate::{Authority, CertificateState, Delegate, Gateway, Host, IssuedCertificate};
+use yestrel_core::Result;
+use yestrel_core::estate::{Authority, CertificateState, Delegate, Gateway, IssuedCertificate};
 use yestrel_core::exchange::agent::Publication;
-use yestrel_core::firewall::Protocol;
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
 use yestrel_core::x509::list::{self, Entry, Reason};
 use yestrel_core::x509::{Algorithm, PrivateKey};
-use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
 
-use crate::changed::Changed;
-use crate::context::Context;
 use crate::find;
 use crate::keyring::{Keys, Signing, days_on, encoded, labels, random, random16};
 
 /// Days that a list of an issuing authority holds, and its responder with it.
 const DAYS: i64 = 14;
 /// The port of plain HTTP, where addresses in certificates name none.
-const HTTP: u16 = 80;
+pub(super) const HTTP: u16 = 80;
 /// Days that the list of one that signs other authorities holds: its key may be far away.
 const LONG_DAYS: i64 = 365;
 
@@ -96,7 +93,7 @@ pub(crate) fn sign(book: &Book<'_>, keys: &Keys, signing: Signing, now: Timestam
     let wanted = Wanted {
         serial: random16()?,
         organisation: &organisation,
-        common_name: &format!("{organisation} {} responder", authority.name),
+        common_name: Some(&format!("{organisation} {} responder", authority.name)),
         names: &[],
         key: key.public(),
         from: now,
@@ -129,7 +126,7 @@ pub(crate) fn sign_all(book: &Book<'_>, keys: &Keys, names: &[String], now: Time
         if authority.retired.is_some() {
             continue;
         }
-        match keys.signing(authority) {
+        match keys.signing(book, authority) {
             Ok(signing) => {
                 sign(book, keys, signing, now)?;
             }
@@ -195,115 +192,4 @@ pub(crate) fn publications(book: &Book<'_>, keys: &Keys, gateway: &str) -> Resul
 /// The number of each authority's newest list that a gateway should publish.
 pub(crate) fn due_numbers(book: &Book<'_>, gateway: &str) -> Result<BTreeMap<String, u64>> {
     Ok(published_at(book, gateway)?.into_iter().map(|one| (one.name, one.list_number)).collect())
-}
-
-/// The authorities of these names; all that are not retired, where none is named.
-fn chosen(book: &Book<'_>, names: &[String]) -> Result<Vec<Authority>> {
-    let authorities: Vec<Authority> = if names.is_empty() {
-        book.all::<Authority>()?.into_iter().filter(|one| one.retired.is_none()).collect()
-    } else {
-        names.iter().map(|name| book.need(name)).collect::<Result<_>>()?
-    };
-    if authorities.is_empty() {
-        return Err(Problem::refused("there is no authority yet").try_("yestrel authority create"));
-    }
-    Ok(authorities)
-}
-
-/// The ports that these gateways would open to publish, where they have not yet.
-///
-/// # Errors
-/// No such authority or gateway.
-pub fn would_open(
-    context: &mut Context,
-    names: &[String],
-    at: &[String],
-    port: Option<u16>,
-) -> Result<Vec<(String, u16)>> {
-    context.read(|book| {
-        let mut opens = Vec::new();
-        chosen(book, names)?;
-        for name in at {
-            let gateway: Gateway = book.need(name)?;
-            let port = port.or(gateway.publish_port).unwrap_or(HTTP);
-            if gateway.publish_port != Some(port) {
-                opens.push((gateway.name, port));
-            }
-        }
-        Ok(opens)
-    })
-}
-
-/// Names gateways that publish the state of certificates, or takes some from doing so, and signs new lists. Without either only
-/// new lists are signed. Gives the authorities, and those that could not sign.
-///
-/// # Errors
-/// No such authority or gateway; a port that is taken.
-pub fn publish(
-    context: &mut Context,
-    names: &[String],
-    at: &[String],
-    not_at: &[String],
-    port: Option<u16>,
-) -> Result<Changed<(Vec<Authority>, Vec<String>)>> {
-    let (keys, now) = (context.keys()?, context.now);
-    context.write(|book| {
-        let mut authorities = chosen(book, names)?;
-        for name in at {
-            let mut gateway: Gateway = book.need(name)?;
-            let port = port.or(gateway.publish_port).unwrap_or(HTTP);
-            check_port(book, &gateway, port)?;
-            gateway.publish_port = Some(port);
-            book.put(&gateway)?;
-        }
-        let mut gateways: Vec<String> = at.iter().chain(not_at).cloned().collect();
-        for name in not_at {
-            book.need::<Gateway>(name)?;
-        }
-        for authority in &mut authorities {
-            authority.published_at.retain(|gateway| !not_at.contains(gateway));
-            for gateway in at {
-                if !authority.published_at.contains(gateway) {
-                    authority.published_at.push(gateway.clone());
-                }
-            }
-            book.put(authority)?;
-            gateways.extend(authority.published_at.iter().cloned());
-        }
-        for name in not_at {
-            if published_at(book, name)?.is_empty() {
-                let mut gateway: Gateway = book.need(name)?;
-                gateway.publish_port = None;
-                gateway.lists_there.clear();
-                book.put(&gateway)?;
-            }
-        }
-        let names: Vec<_> = authorities.iter().map(|one| one.name.clone()).collect();
-        let missing = sign_all(book, &keys, &names, now)?;
-        let said = [("at", at), ("not at", not_at)]
-            .iter()
-            .filter(|(_, names)| !names.is_empty())
-            .map(|(word, names)| format!("{word} {}", names.join(",")))
-            .collect::<Vec<_>>()
-            .join(", ");
-        book.note("authority publish", &names.join(","), &said)?;
-        let authorities = names.iter().map(|name| book.need(name)).collect::<Result<_>>()?;
-        Ok(Changed::published((authorities, missing), gateways))
-    })
-}
-
-fn check_port(book: &Book<'_>, gateway: &Gateway, port: u16) -> Result<()> {
-    let host: Host = book.need(&gateway.host)?;
-    let own = gateway.publish_port == Some(port);
-    let busy = host
-        .facts
-        .iter()
-        .flat_map(|facts| &facts.busy_ports)
-        .find(|busy| busy.protocol == Protocol::Tcp && busy.port == port && !busy.address.is_loopback());
-    match busy {
-        Some(busy) if !own => Err(Problem::refused(format!("port {port}/tcp of {} is taken", host.name))
-            .why(busy.holder.as_ref().map_or_else(|| "something listens on it".into(), |who| format!("by {who}")))
-            .try_("another one: --port 8047")),
-        _ => Ok(()),
-    }
 }

@@ -4,8 +4,10 @@
 //! |---|---|
 //! | `signing` | which authority signs, what stands above it, the record of what it signed |
 //! | `lists` | revocation lists and what answers from them |
+//! | `publish` | where they are published, and certificates that say so |
 
 pub mod lists;
+pub mod publish;
 pub(crate) mod signing;
 
 use base64::Engine as _;
@@ -17,8 +19,8 @@ use yestrel_core::keys::Secret;
 use yestrel_core::order::Part;
 use yestrel_core::x509::bring::Brought;
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
-use yestrel_core::x509::list::Reason;
-use yestrel_core::x509::{Algorithm, Certificate, PrivateKey, pem};
+use yestrel_core::x509::list::{List, Reason};
+use yestrel_core::x509::{Algorithm, Certificate, PrivateKey, one_of, pem};
 use yestrel_core::{Problem, Result, moment, name};
 use yestrel_store::Book;
 use zeroize::Zeroizing;
@@ -52,9 +54,7 @@ pub struct Wish {
 pub fn create(context: &mut Context, authority: &str, wish: &Wish) -> Result<Vec<Authority>> {
     name::check("authority", authority)?;
     name::check("authority", &wish.under)?;
-    if let Some(domain) = &wish.domain {
-        name::dialled(domain)?;
-    }
+    let domain = wish.domain.as_deref().map(name::dialled).transpose()?.map(|domain| domain.to_ascii_lowercase());
     if authority == wish.under {
         return Err(Problem::words("an authority cannot stand under itself").try_("--under ROOT, another name"));
     }
@@ -67,7 +67,7 @@ pub fn create(context: &mut Context, authority: &str, wish: &Wish) -> Result<Vec
         let estate = find::this_estate(book)?.name;
         let mut made = Vec::new();
         let root = match (book.get::<Authority>(&wish.under)?, root_key) {
-            (Some(root), _) => keys.signing(root)?,
+            (Some(root), _) => keys.signing(book, root)?,
             (None, None) => return Err(Problem::failed(format!("the authority {} is gone", wish.under))),
             (None, Some(key)) => {
                 let until = days_on(now, ROOT_DAYS).max(wish.until.unwrap_or(now));
@@ -75,19 +75,19 @@ pub fn create(context: &mut Context, authority: &str, wish: &Wish) -> Result<Vec
                 let wanted = Wanted {
                     serial: random16()?,
                     organisation: &estate,
-                    common_name: &common_name,
+                    common_name: Some(&common_name),
                     names: &[],
                     key: key.public(),
                     from: now,
                     until,
-                    purpose: Purpose::Authority { path_length: 1, domain: wish.domain.clone() },
+                    purpose: Purpose::Authority { path_length: 1, domain: domain.clone() },
                     points: &Points::default(),
                 };
                 let certificate = certificate::root(&wanted, &key, &random())?;
                 let authority = enter(book, &keys, &wish.under, None, &certificate, &[], &key, now)?;
                 book.note("authority create", &wish.under, &certificate.fingerprint())?;
                 made.push(authority.clone());
-                Signing { authority, certificate, key }
+                Signing { authority, certificate, key, above: Vec::new() }
             }
         };
         if root.authority.retired.is_some() {
@@ -99,19 +99,19 @@ pub fn create(context: &mut Context, authority: &str, wish: &Wish) -> Result<Vec
         let wanted = Wanted {
             serial: random16()?,
             organisation: &estate,
-            common_name: &common_name,
+            common_name: Some(&common_name),
             names: &[],
             key: key.public(),
             from: now,
             until,
-            purpose: Purpose::Authority { path_length: 0, domain: wish.domain.clone() },
+            purpose: Purpose::Authority { path_length: 0, domain },
             points: &points,
         };
         let certificate = certificate::issue(&wanted, &root.issuer(), &random())?;
         let mut authority = enter(book, &keys, authority, Some(&root.authority.name), &certificate, &[], &key, now)?;
         record(book, &root.authority.name, CertificateKind::Authority, &authority.name, &certificate, now)?;
         book.note("authority create", &authority.name, &certificate.fingerprint())?;
-        let signing = Signing { authority: authority.clone(), certificate, key };
+        let signing = Signing { authority: authority.clone(), certificate, key, above: Vec::new() };
         authority = lists::sign(book, &keys, signing, now)?;
         // The root's first list, so that whoever checks the chain finds one.
         let root = lists::sign(book, &keys, root, now)?;
@@ -125,23 +125,60 @@ pub fn create(context: &mut Context, authority: &str, wish: &Wish) -> Result<Vec
     })
 }
 
-/// Brings in an authority that was made elsewhere.
+/// What is known of an authority's certificates when it is brought in.
+pub enum Before {
+    /// It has signed nothing, or nothing that was ever taken back: a person says so.
+    NoList,
+    /// Its newest revocation list, DER or PEM.
+    List(Vec<u8>),
+}
+
+/// Brings in an authority that was made elsewhere. What its list names stays revoked, and the numbers of its lists go on.
 ///
 /// # Errors
-/// A bad or taken name, or anything that [`Brought::check_authority`] finds.
-pub fn bring(context: &mut Context, authority: &str, brought: Brought) -> Result<Authority> {
+/// A bad or taken name, a list that it did not sign, or anything that [`Brought::check_authority`] finds.
+pub fn bring(context: &mut Context, authority: &str, brought: Brought, before: &Before) -> Result<Authority> {
     name::check("authority", authority)?;
     let (keys, now) = (context.keys()?, context.now);
     let (key, chain) = brought.check_authority(now)?;
+    let list = match before {
+        Before::NoList => None,
+        Before::List(bytes) => {
+            let der = one_of(bytes, &["X509 CRL"], "revocation list")?;
+            Some(List::read(&der, &chain[0])?)
+        }
+    };
     context.write(|book| {
         let own = &chain[0];
         let same = |one: &Authority| one.serial == own.serial();
         if let Some(there) = book.all::<Authority>()?.iter().find(|one| same(one)) {
             return Err(Problem::refused(format!("this authority is in the estate already, as {}", there.name)));
         }
-        let kept = enter(book, &keys, authority, None, own, &chain[1..], &key, now)?;
-        book.note("authority create", authority, &format!("brought in: {}", own.fingerprint()))?;
-        lists::sign(book, &keys, Signing { authority: kept, certificate: own.clone(), key }, now)
+        let mut kept = enter(book, &keys, authority, None, own, &chain[1..], &key, now)?;
+        let mut said = format!("brought in: {}", own.fingerprint());
+        if let Some(list) = &list {
+            said.push_str(&format!(", with list {} of {} certificates", list.number, list.entries.len()));
+            kept.list_number = list.number;
+            for entry in &list.entries {
+                let held = entry.reason == Reason::CertificateHold;
+                book.put(&IssuedCertificate {
+                    name: entry.serial.clone(),
+                    authority: authority.into(),
+                    kind: CertificateKind::Elsewhere,
+                    subject: "-".into(),
+                    certificate: String::new(),
+                    state: if held { CertificateState::Held } else { CertificateState::Revoked },
+                    issued: entry.at,
+                    // When they end is not known: they stay on the list as long as the authority holds.
+                    expires: own.not_after(),
+                    revoked: Some(entry.at),
+                    reason: Some(entry.reason),
+                })?;
+            }
+        }
+        book.note("authority create", authority, &said)?;
+        let signing = Signing { authority: kept, certificate: own.clone(), key, above: chain[1..].to_vec() };
+        lists::sign(book, &keys, signing, now)
     })
 }
 
@@ -331,7 +368,7 @@ pub fn export(
                 deliver(&list.ok_or_else(|| Problem::refused(format!("{} has signed no list yet", authority.name)))?)
             }
             Export::WithKey(passphrase) => {
-                let signing = keys.signing(authority.clone())?;
+                let signing = keys.signing(book, authority.clone())?;
                 let mut text = Zeroizing::new(encrypted(signing.key.pkcs8(), passphrase)?);
                 text.push_str(&signing.certificate.pem());
                 let how = if leave { "with its key, which left the estate" } else { "with its key" };
@@ -393,7 +430,7 @@ pub fn retire(context: &mut Context, authority: &str, reason: &str) -> Result<Ch
         }
         // Its own list once more, while it can still sign; and its certificate on the list above.
         if authority.private_key.is_some() {
-            authority = lists::sign(book, &keys, keys.signing(authority)?, now)?;
+            authority = lists::sign(book, &keys, keys.signing(book, authority)?, now)?;
         }
         if let Some(parent) = &authority.parent {
             let parent: Authority = book.need(parent)?;
@@ -403,8 +440,14 @@ pub fn retire(context: &mut Context, authority: &str, reason: &str) -> Result<Ch
                 Reason::KeyCompromise => Reason::CaCompromise,
                 why => why,
             };
-            lists::mark(book, &authority.serial, CertificateState::Revoked, why, now)?;
-            lists::sign(book, &keys, keys.signing(parent)?, now)?;
+            // It may have been signed anew, with addresses: both say the same of the same key.
+            let of_it = [("authority", parent.name.as_str().into()), ("subject", authority.name.as_str().into())];
+            for issued in book.find::<IssuedCertificate>(&of_it)? {
+                if issued.kind == CertificateKind::Authority {
+                    lists::mark(book, &issued.name, CertificateState::Revoked, why, now)?;
+                }
+            }
+            lists::sign(book, &keys, keys.signing(book, parent)?, now)?;
         }
         for mut gateway in book.all::<Gateway>()? {
             let signed_by_it =

@@ -6,7 +6,7 @@ use yestrel_core::x509::Certificate;
 use yestrel_core::{Problem, Result, moment};
 use yestrel_store::Book;
 
-use crate::keyring::{decoded, encoded};
+use crate::keyring::{above, decoded, encoded};
 
 /// Notes a certificate that was signed.
 pub(crate) fn record(
@@ -65,21 +65,7 @@ pub(crate) fn issuing(book: &Book<'_>, named: Option<&str>) -> Result<Authority>
 /// The chain below the root: an authority's own certificate and those above it, without the last.
 pub(crate) fn chain(book: &Book<'_>, authority: &Authority) -> Result<(Vec<Certificate>, Certificate)> {
     let mut chain = vec![decoded(&authority.certificate)?];
-    for above in &authority.above {
-        chain.push(decoded(above)?);
-    }
-    let mut parent = authority.parent.clone();
-    while let Some(name) = parent {
-        let next: Authority = book.need(&name)?;
-        chain.push(decoded(&next.certificate)?);
-        for above in &next.above {
-            chain.push(decoded(above)?);
-        }
-        parent = next.parent;
-        if chain.len() > 10 {
-            return Err(Problem::failed("the chain of authorities has no end"));
-        }
-    }
+    chain.extend(above(book, authority)?);
     let root = chain.pop().ok_or_else(|| Problem::failed("an authority has no certificate"))?;
     Ok((chain, root))
 }

@@ -17,7 +17,7 @@ use crate::authority::lists;
 use crate::changed::Changed;
 use crate::context::Context;
 use crate::find;
-use crate::keyring::Keys;
+use crate::keyring::{Keys, days_on};
 
 /// Takes one credential back in the estate. The lists of authorities are signed after.
 pub(crate) fn revoke_within(
@@ -33,8 +33,9 @@ pub(crate) fn revoke_within(
         at: now,
         gateways: credential.gateways().into_iter().collect(),
     })?;
+    let until = days_on(now, i64::from(find::this_estate(book)?.hold_addresses));
     for address in book.find::<Address>(&[("credential", credential.name.as_str().into())])? {
-        book.remove::<Address>(&address.name)?;
+        book.put(&Address { held_until: Some(until), ..address })?;
     }
     if let Some(certificate) = credential.certificate() {
         lists::mark(book, &certificate.serial, CertificateState::Revoked, Reason::of_words(reason), now)?;

@@ -11,6 +11,7 @@ use yestrel_core::account;
 use yestrel_core::estate::{Authority, CertificateKind, Credential, CredentialKind, Gateway, IssuedCertificate, Site};
 use yestrel_core::keys::Secret;
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
+use yestrel_core::x509::names::SubjectName;
 use yestrel_core::x509::{Algorithm, Certificate, PrivateKey, key, signed};
 use yestrel_core::{Problem, Result, moment};
 use yestrel_store::Book;
@@ -65,6 +66,8 @@ struct Parts {
     root: Certificate,
     key: Option<Secret>,
     gateways: Vec<(Gateway, Site)>,
+    /// What stands above gateways' certificates that the estate did not make: roots, and what is below them.
+    foreign: Vec<Certificate>,
     authority: Authority,
 }
 
@@ -81,6 +84,15 @@ fn gather(book: &Book<'_>, keys: &Keys, credential: &Credential) -> Result<Parts
         let site = book.need(&gateway.site)?;
         gateways.push((gateway, site));
     }
+    let mut foreign: Vec<Certificate> = Vec::new();
+    for one in gateways.iter().filter_map(|(gateway, _)| gateway.certificate.as_ref()) {
+        if one.authority.is_none() {
+            let above = one.chain.iter().skip(1).chain(&one.root);
+            foreign.extend(above.map(|text| decoded(text)).collect::<Result<Vec<_>>>()?);
+        }
+    }
+    foreign.sort_by(|a, b| a.der().cmp(b.der()));
+    foreign.dedup();
     Ok(Parts {
         device: credential.device.clone(),
         estate: find::this_estate(book)?.name,
@@ -89,6 +101,7 @@ fn gather(book: &Book<'_>, keys: &Keys, credential: &Credential) -> Result<Parts
         root,
         key,
         gateways,
+        foreign,
         authority,
     })
 }
@@ -155,6 +168,23 @@ impl Parts {
         Ok(bytes)
     }
 
+    /// Who signed a gateway's certificate, by the common name.
+    fn issuer_of(&self, gateway: &Gateway) -> Result<String> {
+        match gateway.certificate.as_ref().filter(|one| one.authority.is_none()) {
+            Some(one) => {
+                let leaf = one.chain.first().map(|text| decoded(text)).transpose()?;
+                Ok(leaf.map(|leaf| leaf.issuer_name()).unwrap_or_default())
+            }
+            None => Ok(self.issuer_name()),
+        }
+    }
+
+    /// Everything above gateways' certificates and its own: roots, and what stands below them.
+    fn trusted(&self) -> (Vec<&Certificate>, Vec<&Certificate>) {
+        let all = std::iter::once(&self.root).chain(&self.chain).chain(&self.foreign);
+        all.partition(|one| one.is_root())
+    }
+
     fn pem(&self) -> Vec<(String, Zeroizing<Vec<u8>>)> {
         let text = |text: String| Zeroizing::new(text.into_bytes());
         let chain: String = std::iter::once(&self.leaf).chain(&self.chain).map(Certificate::pem).collect();
@@ -163,6 +193,9 @@ impl Parts {
             ("chain.pem".to_owned(), text(chain)),
             ("authority.pem".to_owned(), text(self.root.pem())),
         ];
+        if !self.foreign.is_empty() {
+            files.push(("gateways.pem".to_owned(), text(self.foreign.iter().map(Certificate::pem).collect())));
+        }
         if let Some(key) = &self.key {
             files.push(("key.pem".to_owned(), text(yestrel_core::x509::pem("PRIVATE KEY", key.reveal()))));
         }
@@ -188,10 +221,23 @@ impl Parts {
             Ok(payload)
         };
         let mut contents = Vec::new();
-        let mut root = payload("com.apple.security.root", &self.root.common_name(), "root")?;
-        root.insert("PayloadContent".into(), Value::Data(self.root.der().to_vec()));
-        contents.push(Value::Dictionary(root));
-        for (at, one) in self.chain.iter().enumerate() {
+        let certificate_type = match key::strength(self.leaf.key())? {
+            key::Strength::Rsa(_) => "RSA",
+            key::Strength::P256 => "ECDSA256",
+            key::Strength::P384 => "ECDSA384",
+            key::Strength::Ed25519 => {
+                return Err(Problem::refused("Apple's systems take no certificate with an Ed25519 key here")
+                    .why("what their IKEv2 takes is RSA and ECDSA on P-256 and P-384")
+                    .try_(format!("yestrel credential renew {} --kind certificate, with another key", self.device)));
+            }
+        };
+        let (roots, below) = self.trusted();
+        for (at, one) in roots.iter().enumerate() {
+            let mut root = payload("com.apple.security.root", &one.common_name(), &format!("root{at}"))?;
+            root.insert("PayloadContent".into(), Value::Data(one.der().to_vec()));
+            contents.push(Value::Dictionary(root));
+        }
+        for (at, one) in below.iter().enumerate() {
             let mut above = payload("com.apple.security.pkcs1", &one.common_name(), &format!("authority{at}"))?;
             above.insert("PayloadContent".into(), Value::Data(one.der().to_vec()));
             contents.push(Value::Dictionary(above));
@@ -211,10 +257,9 @@ impl Parts {
             ike.insert("RemoteIdentifier".into(), gateway.dialled.as_str().into());
             ike.insert("LocalIdentifier".into(), self.identifier().into());
             ike.insert("AuthenticationMethod".into(), "Certificate".into());
-            let rsa = matches!(key::strength(self.leaf.key())?, key::Strength::Rsa(_));
-            ike.insert("CertificateType".into(), if rsa { "RSA" } else { "ECDSA256" }.into());
+            ike.insert("CertificateType".into(), certificate_type.into());
             ike.insert("PayloadCertificateUUID".into(), identity_uuid.clone());
-            ike.insert("ServerCertificateIssuerCommonName".into(), self.issuer_name().into());
+            ike.insert("ServerCertificateIssuerCommonName".into(), self.issuer_of(gateway)?.into());
             ike.insert("ExtendedAuthEnabled".into(), Value::from(0_u64));
             ike.insert("EnablePFS".into(), Value::from(1_u64));
             ike.insert("DeadPeerDetectionRate".into(), "Medium".into());
@@ -243,10 +288,12 @@ impl Parts {
         Ok(text)
     }
 
-    /// By what the device calls itself: its mail address or principal name.
+    /// By what the device calls itself: the host name of its own in its certificate, so that the other end finds it there (RFC 4945 section
+    /// 3.1.2) and no other device has the same.
     fn identifier(&self) -> String {
         let names = self.leaf.names().unwrap_or_default();
-        names.first().map_or_else(|| self.device.clone(), ToString::to_string)
+        let host = names.iter().find(|name| matches!(name, SubjectName::Host(_)));
+        host.or(names.first()).map_or_else(|| self.device.clone(), ToString::to_string)
     }
 
     /// The authority that signs the gateways' certificates, by its common name.
@@ -273,6 +320,9 @@ impl Parts {
             self.device,
             self.gateway_names()
         ));
+        line(
+            "# For all users of this computer: the certificates go to its stores, the connections to everybody's list.",
+        );
         line("#Requires -RunAsAdministrator");
         line("#Requires -Version 5.1");
         line("$ErrorActionPreference = 'Stop'");
@@ -288,7 +338,8 @@ impl Parts {
         line("} finally {");
         line("    Remove-Item -LiteralPath $file.FullName -Force");
         line("}");
-        let stores = std::iter::once((&self.root, "Root")).chain(self.chain.iter().map(|one| (one, "CA")));
+        let (roots, below) = self.trusted();
+        let stores = roots.into_iter().map(|one| (one, "Root")).chain(below.into_iter().map(|one| (one, "CA")));
         for (one, store) in stores {
             line("$file = New-TemporaryFile");
             line(&format!(
@@ -307,24 +358,29 @@ impl Parts {
         ));
         for (gateway, site) in &self.gateways {
             let name = format!("{} {}", self.estate, gateway.name);
-            line(&format!("if (Get-VpnConnection -Name '{name}' -ErrorAction SilentlyContinue) {{"));
-            line(&format!("    Remove-VpnConnection -Name '{name}' -Force"));
+            line(&format!("if (Get-VpnConnection -AllUserConnection -Name '{name}' -ErrorAction SilentlyContinue) {{"));
+            line(&format!("    Remove-VpnConnection -AllUserConnection -Name '{name}' -Force"));
             line("}");
             line(&format!(
-                "Add-VpnConnection -Name '{name}' -ServerAddress '{}' -TunnelType Ikev2 -AuthenticationMethod \
+                "Add-VpnConnection -AllUserConnection -Name '{name}' -ServerAddress '{}' -TunnelType Ikev2 -AuthenticationMethod \
                  MachineCertificate -MachineCertificateIssuerFilter $issuer -EncryptionLevel Maximum -SplitTunneling",
                 gateway.dialled
             ));
             line(&format!(
-                "Set-VpnConnectionIPsecConfiguration -ConnectionName '{name}' -AuthenticationTransformConstants \
+                "Set-VpnConnectionIPsecConfiguration -AllUserConnection -ConnectionName '{name}' -AuthenticationTransformConstants \
                  GCMAES256 -CipherTransformConstants GCMAES256 -EncryptionMethod GCMAES256 -IntegrityCheckMethod \
                  SHA256 -DHGroup ECP256 -PfsGroup ECP256 -Force"
             ));
             for range in Self::ranges(site) {
-                line(&format!("Add-VpnConnectionRoute -ConnectionName '{name}' -DestinationPrefix '{range}'"));
+                line(&format!(
+                    "Add-VpnConnectionRoute -AllUserConnection -ConnectionName '{name}' -DestinationPrefix '{range}'"
+                ));
             }
         }
-        line(&format!("Write-Host \"{} is set up; its certificate is $($identity.Thumbprint)\"", self.device));
+        line(&format!(
+            "Write-Host \"{} is set up for all users of this computer; its certificate is $($identity.Thumbprint)\"",
+            self.device
+        ));
         Ok(Zeroizing::new(text.as_bytes().to_vec()))
     }
 
@@ -332,6 +388,16 @@ impl Parts {
     fn android(&self, password: &str) -> Result<Zeroizing<Vec<u8>>> {
         let failed = |error: zip::result::ZipError| Problem::failed("the bundle cannot be made").why(error.to_string());
         let (gateway, _) = self.first_gateway()?;
+        if !matches!(key::strength(self.leaf.key())?, key::Strength::Rsa(_)) {
+            return Err(Problem::refused(format!("the certificate of {} has no RSA key", self.device))
+                .why("the settings of Android offer IKEv2 with a certificate as \"IKEv2/IPSec RSA\" alone")
+                .try_(format!("yestrel credential renew {} --kind certificate --key rsa-3072", self.device)));
+        }
+        // What stands above the gateway's certificate, which need not be what stands above the device's.
+        let own = gateway.certificate.as_ref().is_none_or(|one| one.authority.is_some());
+        let (roots, _) = self.trusted();
+        let root =
+            if own { &self.root } else { roots.into_iter().find(|one| **one != self.root).unwrap_or(&self.root) };
         let steps = format!(
             "For {device}\n\n1. Settings, Security, Encryption and credentials, Install a certificate:\n   CA certificate: \
              authority.crt\n   VPN and app user certificate: {file}; it asks for the transport password.\n2. Settings, \
@@ -344,13 +410,13 @@ impl Parts {
             name = gateway.name,
             dialled = gateway.dialled,
             identifier = self.identifier(),
-            fingerprint = self.root.fingerprint(),
+            fingerprint = root.fingerprint(),
         );
         let mut writer = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
         let options = zip::write::SimpleFileOptions::default().compression_method(zip::CompressionMethod::Stored);
         let bundle = self.pkcs12(password, true)?;
         let files: [(&str, &[u8]); 3] =
-            [(&self.file("p12"), &bundle), ("authority.crt", self.root.der()), ("steps.txt", steps.as_bytes())];
+            [(&self.file("p12"), &bundle), ("authority.crt", root.der()), ("steps.txt", steps.as_bytes())];
         for (name, bytes) in files {
             writer.start_file(name, options).map_err(failed)?;
             writer.write_all(bytes).map_err(|error| failed(error.into()))?;
@@ -361,13 +427,13 @@ impl Parts {
     /// Signs a text with a certificate that is made for it and lives a day.
     fn signed(&self, book: &Book<'_>, keys: &Keys, text: &[u8]) -> Result<Zeroizing<Vec<u8>>> {
         let now = book.now;
-        let by = keys.signing(self.authority.clone())?;
+        let by = keys.signing(book, self.authority.clone())?;
         let key = PrivateKey::generate(Algorithm::P256, &random())?;
         let common_name = format!("{} handovers", self.estate);
         let wanted = Wanted {
             serial: random16()?,
             organisation: &self.estate,
-            common_name: &common_name,
+            common_name: Some(&common_name),
             names: &[],
             key: key.public(),
             from: now,

@@ -26,9 +26,10 @@ use crate::keyring::{Keys, encoded, labels};
 const ARMOR: &str = "-----BEGIN AGE ENCRYPTED FILE-----";
 
 /// Ways in by listeners, as a device is told them.
-fn ways(book: &Book<'_>, keys: &Keys, listeners: &[Listener]) -> Result<(Vec<HandoverWay>, Vec<Told>)> {
+pub(super) fn ways(book: &Book<'_>, keys: &Keys, listeners: &[Listener]) -> Result<(Vec<HandoverWay>, Vec<Told>)> {
     let mut ways = Vec::new();
     let mut told = Vec::new();
+    let estate_key = find::this_estate(book)?.public_key;
     for listener in listeners {
         let gateway: Gateway = book.need(&listener.gateway)?;
         let site: Site = book.need(&gateway.site)?;
@@ -39,6 +40,8 @@ fn ways(book: &Book<'_>, keys: &Keys, listeners: &[Listener]) -> Result<(Vec<Han
         let secret = kept.map(|sealed| keys.sealing.open(sealed, &label)).transpose()?;
         told.push(Told {
             call: call.map(|call| call.number),
+            server_key: gateway.public_key,
+            estate_key,
             listener: listener.name.clone(),
             address: gateway.dialled.clone(),
             port: listener.outside_port(),
@@ -58,7 +61,7 @@ fn ways(book: &Book<'_>, keys: &Keys, listeners: &[Listener]) -> Result<(Vec<Han
 }
 
 /// The listeners at which a certificate or an account may come in, where Yestrel's own program takes that proof to them.
-fn taking(book: &Book<'_>, credential: &Credential, proof: ProofKind) -> Result<Vec<Listener>> {
+pub(super) fn taking(book: &Book<'_>, credential: &Credential, proof: ProofKind) -> Result<Vec<Listener>> {
     let mut taking = Vec::new();
     for gateway in credential.anywhere_at() {
         let listeners = find::listeners_of(book, gateway)?;
@@ -149,12 +152,15 @@ pub fn hand_over(
         let listeners =
             credential.ways().iter().map(|way| book.need(&way.listener)).collect::<Result<Vec<Listener>>>()?;
         let (ways, mut told) = ways(book, &keys, &listeners)?;
+        let estate = find::this_estate(book)?;
         let mut handover = Handover {
             format: FORMAT.into(),
-            estate: find::this_estate(book)?.name,
+            estate: estate.name,
             holder: credential.device.clone(),
             issued: credential.issued,
             expires: credential.expires,
+            estate_key: estate.public_key,
+            notice: credential.notice.as_ref().map_or(0, |notice| notice.number),
             device_key,
             account: None,
             certificate: None,
@@ -174,6 +180,10 @@ pub fn hand_over(
         credential.set_private_key(None);
         credential.handed_over = Some(now);
         credential.told = told;
+        // It says all that is so now.
+        if let Some(notice) = &mut credential.notice {
+            notice.taken = notice.taken.or(Some(now));
+        }
         book.put(&credential)?;
         let how = if passphrase.is_some() { "under a passphrase" } else { "readable" };
         book.note("credential handover", &credential.name, how)?;
@@ -230,6 +240,29 @@ pub fn write_bytes(path: &Path, bytes: &[u8]) -> Result<()> {
     let wrote = file.write_all(bytes).and_then(|()| file.sync_all());
     if wrote.is_err() {
         let _ = fs::remove_file(path);
+    }
+    wrote.map_err(cannot)
+}
+
+/// Writes a file whole in the place of one that may be there, which stays as it is until then. For what everybody may read.
+///
+/// # Errors
+/// It cannot be written; then what was there is there.
+pub fn replace_bytes(path: &Path, bytes: &[u8]) -> Result<()> {
+    let cannot =
+        |error: std::io::Error| Problem::failed(format!("{} cannot be written", path.display())).why(error.to_string());
+    let mut new = path.as_os_str().to_owned();
+    new.push(".new");
+    let new = Path::new(&new);
+    let write = || {
+        let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o644).open(new)?;
+        file.write_all(bytes)?;
+        file.sync_all()?;
+        fs::rename(new, path)
+    };
+    let wrote = write();
+    if wrote.as_ref().is_err_and(|error| error.kind() != std::io::ErrorKind::AlreadyExists) {
+        let _ = fs::remove_file(new);
     }
     wrote.map_err(cannot)
 }

@@ -1,6 +1,7 @@
 //! Issuing: key pairs with their addresses, certificates, accounts; to one device or to a group's.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
 use serde::Serialize;
@@ -88,6 +89,8 @@ pub(super) struct Common {
     listeners: Vec<Listener>,
     /// Addresses that are given out, by listener.
     used: BTreeMap<String, BTreeSet<std::net::Ipv4Addr>>,
+    /// Addresses that are held after a revocation, by listener and device: that device gets them again.
+    held: BTreeMap<(String, String), (Timestamp, Ipv4Addr)>,
     gateways: Vec<String>,
     signing: Option<Signing>,
     points: Points,
@@ -101,6 +104,7 @@ impl Common {
         let mut common = Self {
             listeners: Vec::new(),
             used: BTreeMap::new(),
+            held: BTreeMap::new(),
             gateways: Vec::new(),
             signing: None,
             points: Points::default(),
@@ -117,8 +121,17 @@ impl Common {
                     .try_("--at GATEWAY, one of them"));
             }
             for listener in &common.listeners {
-                let held = book.find::<Address>(&[("listener", listener.name.as_str().into())])?;
-                common.used.insert(listener.name.clone(), held.into_iter().map(|address| address.inner).collect());
+                let used = common.used.entry(listener.name.clone()).or_default();
+                for address in book.find::<Address>(&[("listener", listener.name.as_str().into())])? {
+                    if !address.is_free(book.now) {
+                        used.insert(address.inner);
+                    }
+                    if let Some(until) = address.held_until {
+                        let place = (listener.name.clone(), address.device().to_owned());
+                        let held = common.held.entry(place).or_insert((until, address.inner));
+                        *held = (*held).max((until, address.inner));
+                    }
+                }
             }
             return Ok(common);
         }
@@ -130,14 +143,19 @@ impl Common {
         }
         let authority = signing::issuing(book, wish.authority.as_deref())?;
         common.points = lists::points(book, &authority)?;
-        common.signing = Some(keys.signing(authority)?);
+        common.signing = Some(keys.signing(book, authority)?);
         common.groups = book.all::<Group>()?.into_iter().map(|group| (group.name, group.lifetime)).collect();
         Ok(common)
     }
 
-    pub(super) fn give_address(&mut self, book: &Book<'_>, listener: &Listener, credential: &str) -> Result<Way> {
+    /// The address that the device had with a credential before, else one that is given to nobody.
+    fn give_address(&mut self, book: &Book<'_>, listener: &Listener, device: &str, credential: &str) -> Result<Way> {
         let used = self.used.entry(listener.name.clone()).or_default();
-        let inner = pool::next_free(&listener.name, &listener.pool, used)?;
+        let had = self.held.remove(&(listener.name.clone(), device.to_owned())).map(|(_, inner)| inner);
+        let inner = match had {
+            Some(had) => had,
+            None => pool::next_free(&listener.name, &listener.pool, used)?,
+        };
         used.insert(inner);
         book.put(&Address::new(&listener.name, inner, credential))?;
         Ok(Way { listener: listener.name.clone(), inner })
@@ -300,6 +318,7 @@ pub(super) fn make(
         expires: wish.expires,
         handed_over: None,
         told: Vec::new(),
+        notice: None,
         revoked: None,
         reason: None,
         first_used: None,
@@ -336,21 +355,27 @@ pub(super) fn make(
     book.put(&credential)?;
     if let Material::KeyPair(pair) = &mut credential.material {
         for listener in common.listeners.clone() {
-            pair.ways.push(common.give_address(book, &listener, &credential.name)?);
+            pair.ways.push(common.give_address(book, &listener, &device.name, &credential.name)?);
         }
         book.put(&credential)?;
     }
     Ok(credential)
 }
 
-/// What the names of a device are in certificates: its user's mail address, and the name by which directories know users.
-fn names_of(user: &User, domain: Option<&str>, organisation: &str) -> Vec<SubjectName> {
-    let mut names = Vec::new();
+/// The end of devices' names where the estate's authority is limited to no domain: a top label that is reserved for private use.
+const PRIVATE: &str = "internal";
+
+/// What the names of a device are in certificates. First a host name of its own, by which it calls itself and the other end finds it in the
+/// certificate (RFC 4945 section 3.1.2: ID_FQDN and dNSName); then its user's mail address, and the name by which directories know users.
+fn names_of(device: &Device, user: &User, domain: Option<&str>, organisation: &str) -> Vec<SubjectName> {
+    let part = device.name.rsplit('/').next().unwrap_or_default();
+    let around = domain.map_or_else(|| format!("{organisation}.{PRIVATE}"), str::to_owned);
+    let mut names = vec![SubjectName::Host(format!("{part}.{}.{around}", user.name))];
     if let Some(mail) = &user.mail {
         names.push(SubjectName::Mail(mail.clone()));
         names.push(SubjectName::Principal(mail.clone()));
     } else {
-        names.push(SubjectName::Principal(format!("{}@{}", user.name, domain.unwrap_or(organisation))));
+        names.push(SubjectName::Principal(format!("{}@{around}", user.name)));
     }
     names
 }
@@ -366,7 +391,7 @@ fn certify(
     let now = book.now;
     let by = common.signing.as_ref().ok_or_else(|| Problem::failed("no authority was chosen"))?;
     let user: User = book.need(&device.user)?;
-    let names = names_of(&user, by.authority.domain.as_deref(), &common.organisation);
+    let names = names_of(device, &user, by.authority.domain.as_deref(), &common.organisation);
     let (public, private) = match &wish.request {
         Some(bytes) => {
             let asked: Request = request::read(bytes)?;
@@ -389,7 +414,7 @@ fn certify(
     let wanted = Wanted {
         serial: random16()?,
         organisation: &common.organisation,
-        common_name: &device.name,
+        common_name: None,
         names: &names,
         key: &public,
         from: wish.valid_from.unwrap_or(now),

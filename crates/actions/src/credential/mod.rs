@@ -8,6 +8,7 @@
 //! | `end` | taking back, and telling everybody who must know |
 //! | `account` | signing in with an account, lock-outs |
 //! | `handover` | handing over for Yestrel's own program, and opening that on the device |
+//! | `notice` | what is new for a device since its handover |
 //! | `forms` | handing over in the forms that systems take |
 //! | `shared_secret` | secrets of listeners and of links |
 
@@ -16,6 +17,7 @@ pub(crate) mod end;
 pub mod forms;
 pub mod handover;
 mod issue;
+pub mod notice;
 mod renew;
 pub mod shared_secret;
 mod wish;

@@ -3,10 +3,9 @@
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use yestrel_core::estate::{Authority, Credential, CredentialKind, Device, Gateway, Listener, Material, Way};
+use yestrel_core::estate::{Authority, Credential, CredentialKind, Device, Gateway, Listener, Material};
 use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
-use yestrel_store::records::Address;
 
 use super::end::{authorities_of, revoke_within};
 use super::issue::{Common, check_wish, make};
@@ -74,27 +73,11 @@ fn renew_within(book: &Book<'_>, keys: &Keys, mut old: Credential, wish: &Wish) 
         book.put(&old)?;
         old
     } else {
-        // Its addresses are free first, so that the new one gets the same.
+        // Its addresses are held first: the new one gets the same.
         revoke_within(book, old, "renewed", now)?
     };
     let mut common = Common::gather(book, keys, &wish)?;
-    let mut credential = make(book, keys, &device, &wish, &mut common)?;
-    let name = credential.name.clone();
-    let ways: &mut [Way] = match &mut credential.material {
-        Material::KeyPair(pair) => &mut pair.ways,
-        _ => &mut [],
-    };
-    for (way, was) in ways.iter_mut().zip(before.ways()) {
-        if way.listener == was.listener && way.inner != was.inner {
-            let free = book.get::<Address>(&Address::new(&way.listener, was.inner, "").name)?.is_none();
-            if free {
-                book.remove::<Address>(&Address::new(&way.listener, way.inner, "").name)?;
-                book.put(&Address::new(&way.listener, was.inner, &name))?;
-                way.inner = was.inner;
-            }
-        }
-    }
-    book.put(&credential)?;
+    let credential = make(book, keys, &device, &wish, &mut common)?;
     book.note("credential renew", &credential.name, &format!("in place of {}", before.name))?;
     let device = credential.device.clone();
     Ok(Changed::of(Renewed { credential, before }, gateways, [device]))

@@ -8,12 +8,12 @@ use yestrel_core::estate::{Gateway, Listener, SharedSecret, Site};
 use yestrel_core::findings::Finding;
 use yestrel_core::keys::Secret;
 use yestrel_core::{Problem, Result, account, moment, sealed};
-use yestrel_store::Book;
-use yestrel_store::records::Address;
+use yestrel_store::{Book, SealingKey};
 use zeroize::Zeroizing;
 
 use super::end::checked_reason;
 use crate::context::Context;
+use crate::find;
 use crate::keyring::{labels, random16};
 
 /// The holder that a command names: a listener, or two sites joined by `+`, in whatever sequence.
@@ -47,7 +47,7 @@ fn newest(book: &Book<'_>, holder: &str) -> Result<SharedSecret> {
     })
 }
 
-fn make(book: &Book<'_>, sealing: &yestrel_store::SealingKey, holder: &str) -> Result<SharedSecret> {
+fn make(book: &Book<'_>, sealing: &SealingKey, holder: &str) -> Result<SharedSecret> {
     let number = of(book, holder)?.last().map_or(1, |last| last.number + 1);
     let name = format!("{holder} {number}");
     // Two of them in a row: 160 bits, still to be typed where nothing can be pasted.
@@ -75,6 +75,19 @@ fn make(book: &Book<'_>, sealing: &yestrel_store::SealingKey, holder: &str) -> R
     };
     book.add(&secret)?;
     Ok(secret)
+}
+
+/// Seals the shared secrets of a gateway's listeners to its key, which is another now.
+pub(crate) fn seal_anew(book: &Book<'_>, sealing: &SealingKey, gateway: &Gateway) -> Result<()> {
+    for listener in find::listeners_of(book, &gateway.name)? {
+        for mut one in book.find::<SharedSecret>(&[("holder", listener.name.as_str().into())])? {
+            let plain = sealing.open(&one.secret, &labels::shared_secret(&one.name))?;
+            one.for_agent =
+                Some(sealed::seal(&gateway.public_key, &shared_secret_purpose(&one.holder, one.number), &plain)?);
+            book.put(&one)?;
+        }
+    }
+    Ok(())
 }
 
 /// Makes a shared secret for a listener or a link that has none.
@@ -181,11 +194,7 @@ pub fn list(context: &mut Context) -> Result<Vec<SharedStanding>> {
         let now = book.now;
         let mut all_standing = Vec::new();
         for secret in book.all::<SharedSecret>()? {
-            let count = if secret.holder.contains('+') {
-                2
-            } else {
-                book.find::<Address>(&[("listener", secret.holder.as_str().into())])?.len()
-            };
+            let count = if secret.holder.contains('+') { 2 } else { find::given_at(book, &secret.holder)? };
             let all = of(book, &secret.holder)?;
             let is_newest = all.last().is_some_and(|last| last.name == secret.name);
             let findings = if is_newest { shared::findings(&all, count, now) } else { Vec::new() };

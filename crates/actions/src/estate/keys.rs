@@ -5,7 +5,7 @@ use std::path::Path;
 
 use yestrel_core::account::LETTERS;
 use yestrel_core::estate::{Estate, Gateway, PreviousKey};
-use yestrel_core::keys::Secret;
+use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::{Problem, Result, order};
 use yestrel_store::seal::{path_of, random32};
 use yestrel_store::{SealingKey, SqliteStore};
@@ -81,6 +81,9 @@ pub(crate) fn recovery(sealing: &SealingKey, estate: &mut Estate) -> Result<Zero
     Ok(written(&secret))
 }
 
+/// How many signing keys from before stay for devices that have taken no way notice since.
+const KEPT: usize = 4;
+
 /// Makes a new signing key. Gateways learn it by their next order, which is signed with both; with the recovery key, that one signs
 /// in the place of a key that is lost. Gives how many gateways there are to learn it.
 ///
@@ -120,7 +123,13 @@ pub fn renew(context: &mut Context, recovery: Option<&Secret>) -> Result<(Estate
                 book.put(&gateway)?;
             }
         }
-        estate.previous_keys.retain(|one| trusted.contains(&one.public_key));
+        // The last few stay besides: devices know the next way notice by the key that stands in their handover.
+        let last = estate.previous_keys.len().saturating_sub(KEPT);
+        let lasting: Vec<_> = estate.previous_keys.iter().skip(last).map(|one| one.public_key).collect();
+        let is_recovery = |key: &PublicKey| Some(*key) == estate.recovery_key;
+        estate.previous_keys.retain(|PreviousKey { public_key, .. }| {
+            trusted.contains(public_key) || (lasting.contains(public_key) && !is_recovery(public_key))
+        });
         book.put(&estate)?;
         let said = format!("signing key {} -> {}", before.fingerprint(), estate.public_key.fingerprint());
         book.note("estate renew", &estate.name, &said)?;

@@ -16,17 +16,18 @@ use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::audit::HistoryRow;
 use yestrel_core::estate::{
-    Authority, Credential, CredentialState, Device, Estate, Gateway, Group, Host, Listener, Site, User,
+    Authority, Credential, CredentialState, Device, Estate, Gateway, Group, HOLD_ADDRESSES, Host, Listener, Site, User,
 };
 use yestrel_core::keys::Secret;
 use yestrel_core::{Problem, Result, name, order};
+use yestrel_store::records::Address;
 use yestrel_store::seal::{path_of, random, random32};
 use yestrel_store::{SealingKey, SqliteStore};
 use zeroize::Zeroizing;
 
 use crate::context::{Context, who};
 use crate::find;
-use crate::keyring::labels;
+use crate::keyring::{days_on, labels};
 
 /// Makes an estate: its file, its sealing key beside it, and the key that signs orders. Gives also the recovery key, which is kept
 /// nowhere.
@@ -59,6 +60,8 @@ pub fn create(path: &Path, estate: &str, passphrase: Option<&str>) -> Result<(Es
             recovery_key: None,
             recovery_sealed: None,
             previous_keys: Vec::new(),
+            hold_addresses: HOLD_ADDRESSES,
+            orders_hold: None,
             created: now,
         };
         let recovery = keys::recovery(&sealing, &mut estate)?;
@@ -82,6 +85,44 @@ pub struct Overview {
     pub estate: Estate,
     /// Noun, how many, and what is to be said of them.
     pub counts: Vec<(&'static str, usize, String)>,
+}
+
+/// What a command says about the whole estate; `None` leaves what is there.
+#[derive(Debug, Default)]
+pub struct Wish {
+    pub hold_addresses: Option<u16>,
+    pub orders_hold: Option<Option<u32>>,
+}
+
+/// Changes what holds for the whole estate.
+///
+/// # Errors
+/// Nothing was said that should change.
+pub fn change(context: &mut Context, wish: &Wish) -> Result<Estate> {
+    context.write(|book| {
+        let mut estate = find::this_estate(book)?;
+        let mut said = Vec::new();
+        if let Some(days) = wish.hold_addresses {
+            estate.hold_addresses = days;
+            said.push(format!("addresses of revoked credentials held for {days} days"));
+            // Those that are held already go by it as well.
+            for mut address in book.all::<Address>()?.into_iter().filter(|address| address.held_until.is_some()) {
+                let revoked = book.get::<Credential>(&address.credential)?.and_then(|credential| credential.revoked);
+                address.held_until = Some(days_on(revoked.unwrap_or(book.now), i64::from(days)));
+                book.put(&address)?;
+            }
+        }
+        if let Some(hold) = wish.orders_hold {
+            estate.orders_hold = hold;
+            said.push(hold.map_or_else(|| "orders hold for ever".into(), |seconds| format!("orders hold {seconds} s")));
+        }
+        if said.is_empty() {
+            return Err(Problem::words("nothing was said that should change").try_("--hold-addresses or --orders-hold"));
+        }
+        book.put(&estate)?;
+        book.note("estate change", &estate.name, &said.join(", "))?;
+        Ok(estate)
+    })
 }
 
 /// What is in the estate.

@@ -8,7 +8,7 @@ use yestrel_core::keys::Secret;
 use yestrel_core::x509::bring::Brought;
 use yestrel_core::x509::certificate::{self, GATEWAY_DAYS, Purpose, Wanted, check_chain};
 use yestrel_core::x509::list::Reason;
-use yestrel_core::x509::names::{SubjectName, within};
+use yestrel_core::x509::names::SubjectName;
 use yestrel_core::x509::{Algorithm, Certificate, PrivateKey, request};
 use yestrel_core::{Problem, Result, moment};
 use yestrel_store::Book;
@@ -16,7 +16,7 @@ use yestrel_store::Book;
 use crate::authority::{lists, signing};
 use crate::context::Context;
 use crate::find;
-use crate::keyring::{Keys, days_on, encoded, labels, random, random16};
+use crate::keyring::{Keys, above, days_on, decoded, encoded, labels, random, random16};
 
 /// A gateway's certificate is renewed when it ends within these days.
 const RENEW_DAYS: i64 = 60;
@@ -34,19 +34,24 @@ fn signer(book: &Book<'_>, gateway: &Gateway) -> Result<Option<Authority>> {
     Ok(if all.is_empty() { None } else { Some(all.swap_remove(same.unwrap_or(0))) })
 }
 
-/// The names that an authority may certify a gateway for.
-fn names(gateway: &Gateway, authority: &Authority) -> Vec<SubjectName> {
-    let mut names = gateway.names();
-    if let Some(domain) = &authority.domain {
-        names.retain(|name| within(name, domain));
+/// The names that an authority may certify a gateway for, and those that it may not.
+fn names(book: &Book<'_>, gateway: &Gateway, authority: &Authority) -> Result<(Vec<SubjectName>, Vec<SubjectName>)> {
+    let own = decoded(&authority.certificate)?;
+    let above = above(book, authority)?;
+    let (mut fine, mut beyond) = (Vec::new(), Vec::new());
+    for name in gateway.names() {
+        match certificate::forbids(&own, &above, &name)? {
+            None => fine.push(name),
+            Some(_) => beyond.push(name),
+        }
     }
-    names
+    Ok((fine, beyond))
 }
 
 /// Whether a gateway needs another certificate: who would sign it, and why.
 pub(crate) fn due(book: &Book<'_>, gateway: &Gateway) -> Result<Option<(Authority, String)>> {
     let Some(authority) = signer(book, gateway)? else { return Ok(None) };
-    let names: Vec<_> = names(gateway, &authority).iter().map(ToString::to_string).collect();
+    let names: Vec<_> = names(book, gateway, &authority)?.0.iter().map(ToString::to_string).collect();
     if names.is_empty() {
         return Ok(None);
     }
@@ -70,11 +75,12 @@ pub(crate) fn due(book: &Book<'_>, gateway: &Gateway) -> Result<Option<(Authorit
 pub(crate) fn remark(book: &Book<'_>, gateway: &Gateway) -> Result<Option<String>> {
     let own = gateway.certificate.as_ref().is_none_or(|one| one.authority.is_some());
     let signer = if own { signer(book, gateway)? } else { None };
-    if let Some((name, domain)) = signer.and_then(|authority| Some((authority.name, authority.domain?))) {
-        let names = gateway.names().into_iter().filter(|name| !within(name, &domain));
-        let outside: Vec<_> = names.map(|name| name.to_string()).collect();
-        return Ok((!outside.is_empty())
-            .then(|| format!("no certificate is made for {}: {name} signs for {domain} alone", outside.join(", "))));
+    if let Some(authority) = signer {
+        let beyond: Vec<_> = names(book, gateway, &authority)?.1.iter().map(ToString::to_string).collect();
+        let limits = authority.domain.as_ref().map_or_else(|| "not these".into(), |domain| format!("{domain} alone"));
+        return Ok((!beyond.is_empty()).then(|| {
+            format!("no certificate is made for {}: {} signs for {limits}", beyond.join(", "), authority.name)
+        }));
     }
     let Some(one) = gateway.certificate.as_ref().filter(|one| one.authority.is_none()) else { return Ok(None) };
     let names: Vec<_> = gateway.names().iter().map(ToString::to_string).collect();
@@ -92,17 +98,16 @@ pub(crate) fn remark(book: &Book<'_>, gateway: &Gateway) -> Result<Option<String
 pub(crate) fn ensure(book: &Book<'_>, keys: &Keys, gateway: &mut Gateway) -> Result<()> {
     let Some((authority, why)) = due(book, gateway)? else { return Ok(()) };
     let now = book.now;
-    let names = names(gateway, &authority);
+    let names = names(book, gateway, &authority)?.0;
     let points = lists::points(book, &authority)?;
-    let by = keys.signing(authority)?;
+    let by = keys.signing(book, authority)?;
     let key = PrivateKey::generate(Algorithm::P256, &random())?;
     let until = days_on(now, GATEWAY_DAYS) - SignedDuration::from_hours(1);
     let organisation = find::this_estate(book)?.name;
-    let common_name = names.first().map(ToString::to_string).unwrap_or_default();
     let wanted = Wanted {
         serial: random16()?,
         organisation: &organisation,
-        common_name: &common_name,
+        common_name: None,
         names: &names,
         key: key.public(),
         from: now,
@@ -124,6 +129,7 @@ pub(crate) fn ensure(book: &Book<'_>, keys: &Keys, gateway: &mut Gateway) -> Res
         serial: made.serial(),
         authority: Some(by.authority.name.clone()),
         chain: std::iter::once(&made).chain(&above).map(encoded).collect(),
+        root: None,
         names: texts,
         expires: made.not_after(),
     });
@@ -151,7 +157,7 @@ pub fn request(context: &mut Context, gateway: &str, algorithm: Algorithm) -> Re
     context.write(|book| {
         let mut gateway: Gateway = book.need(gateway)?;
         let organisation = find::this_estate(book)?.name;
-        let text = request::make(&organisation, &gateway.dialled, &gateway.names(), &key, &random())?;
+        let text = request::make(&organisation, &gateway.names(), &key, &random())?;
         gateway.request_key = Some(keys.sealing.seal(key.pkcs8(), &labels::request(&gateway.name))?);
         book.put(&gateway)?;
         book.note("gateway change", &gateway.name, "a request for a certificate was made")?;
@@ -175,9 +181,7 @@ pub fn bring(context: &mut Context, gateway: &str, mut brought: Brought) -> Resu
         }
         let (key, mut chain) = brought.matched()?;
         check_gateway(&chain, &gateway, book.now)?;
-        if chain.last().is_some_and(Certificate::is_root) && chain.len() > 1 {
-            chain.pop();
-        }
+        let root = if chain.len() > 1 { chain.pop_if(|last| last.is_root()) } else { None };
         let leaf = &chain[0];
         gateway.certificate = Some(GatewayCertificate {
             serial: leaf.serial(),
@@ -185,6 +189,7 @@ pub fn bring(context: &mut Context, gateway: &str, mut brought: Brought) -> Resu
             names: leaf.names()?.iter().map(ToString::to_string).collect(),
             expires: leaf.not_after(),
             chain: chain.iter().map(encoded).collect(),
+            root: root.as_ref().map(encoded),
         });
         gateway.certificate_key = Some(keys.sealing.seal(key.pkcs8(), &labels::certificate(&gateway.name))?);
         gateway.request_key = None;

@@ -8,13 +8,14 @@
 pub mod certificate;
 pub mod relocate;
 
+use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use yestrel_core::estate::{Credential, Gateway, Host, Listener, Site, StoredOrder};
 use yestrel_core::exchange::agent::{AgentStatus, Status};
 use yestrel_core::exchange::host::{Log, LogPiece, Restart};
 use yestrel_core::keys::KeyPair;
 use yestrel_core::schedule::Schedule;
-use yestrel_core::{Problem, Result, name, pool};
+use yestrel_core::{Problem, Result, name, order, pool};
 use yestrel_store::seal::random32;
 use yestrel_store::{Book, Record as _};
 
@@ -22,6 +23,7 @@ use crate::authority::lists;
 use crate::context::Context;
 use crate::find;
 use crate::keyring::labels;
+use crate::leftover;
 use crate::listener;
 use crate::rollout::plan;
 use crate::session;
@@ -68,9 +70,6 @@ fn check_metrics(book: &Book<'_>, gateway: &Gateway, at: std::net::SocketAddrV4)
 }
 
 fn check(wish: &Wish, host: &Host) -> Result<()> {
-    if let Some(dialled) = &wish.dialled {
-        name::dialled(dialled)?;
-    }
     if let (Some(outward), Some(facts)) = (&wish.outward, &host.facts)
         && facts.outward(Some(outward)).is_none()
     {
@@ -100,11 +99,12 @@ pub fn create(context: &mut Context, gateway: &str, host: &str, wish: &Wish) -> 
                 .why("one host carries one gateway; it can have many listeners")
                 .try_(format!("yestrel listener open {}", other.name)));
         }
-        let dialled = wish.dialled.clone().ok_or_else(|| {
+        let dialled = wish.dialled.as_deref().ok_or_else(|| {
             Problem::words("a gateway needs the name or address that devices dial")
                 .why("handovers, certificates and forwards hang on it")
                 .try_(format!("yestrel gateway create {gateway} --host {} --dialled gangway.skerry.example", host.name))
         })?;
+        let dialled = name::dialled(dialled)?;
         let site = wish.site.clone().unwrap_or_else(|| host.site.clone());
         let serves: Site = book.need(&site)?;
         let hours = wish.updates.as_deref().filter(|hours| !hours.is_empty());
@@ -130,6 +130,7 @@ pub fn create(context: &mut Context, gateway: &str, host: &str, wish: &Wish) -> 
             publish_port: None,
             lists_there: std::collections::BTreeMap::new(),
             trusts: None,
+            renewed: None,
             created,
         };
         book.add(&gateway)?;
@@ -149,8 +150,9 @@ pub fn change(context: &mut Context, gateway: &str, wish: &Wish) -> Result<(Gate
         check(wish, &host)?;
         let mut said = Vec::new();
         if let Some(dialled) = &wish.dialled {
+            let dialled = name::dialled(dialled)?;
             said.push(format!("dialled {} -> {dialled}", gateway.dialled));
-            gateway.dialled.clone_from(dialled);
+            gateway.dialled = dialled;
         }
         if let Some(outward) = &wish.outward {
             said.push(format!("outward {outward}"));
@@ -178,8 +180,8 @@ pub fn change(context: &mut Context, gateway: &str, wish: &Wish) -> Result<(Gate
             said.push(at.map_or_else(|| "metrics nowhere".to_owned(), |at| format!("metrics at {at}")));
         }
         if let Some(also) = &wish.also {
-            let mut also: Vec<_> = also.iter().filter(|name| !name.is_empty()).cloned().collect();
-            also.iter().try_for_each(|name| name::dialled(name))?;
+            let also = also.iter().filter(|name| !name.is_empty());
+            let mut also = also.map(|name| name::dialled(name)).collect::<Result<Vec<_>>>()?;
             also.dedup();
             said.push(format!("also dialled {}", if also.is_empty() { "nothing".into() } else { also.join(", ") }));
             gateway.also = also;
@@ -204,6 +206,8 @@ pub struct GatewayStanding {
     pub newest_order: u64,
     /// Whether the estate has changed since the newest order was confirmed.
     pub behind: bool,
+    /// Until when the order there holds, as far as the estate knows, and whether that is soon; nothing where orders hold for ever.
+    pub holds_until: Option<(Timestamp, bool)>,
     /// What the agent itself says, when it was asked and answered.
     pub status: Option<AgentStatus>,
     /// Why it did not answer.
@@ -222,7 +226,20 @@ pub fn list(context: &mut Context) -> Result<Vec<GatewayStanding>> {
                 let listeners = find::listeners_of(book, &gateway.name)?;
                 let behind = plan::is_behind(book, &gateway)?;
                 let newest_order = find::newest_order(book, &gateway.name)?.map_or(0, |order| order.number);
-                Ok(GatewayStanding { gateway, listeners, newest_order, behind, status: None, silent: None })
+                let estate = find::this_estate(book)?;
+                let holds_until = estate.orders_hold.zip(gateway.renewed).map(|(holds, from)| {
+                    let until = from + SignedDuration::from_secs(holds.into());
+                    (until, order::ends_soon(until, holds, book.now))
+                });
+                Ok(GatewayStanding {
+                    gateway,
+                    listeners,
+                    newest_order,
+                    behind,
+                    holds_until,
+                    status: None,
+                    silent: None,
+                })
             })
             .collect()
     })
@@ -290,6 +307,9 @@ pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<(
             book.remove::<StoredOrder>(order.key())?;
         }
         lists::forget_gateway(book, &gateway.name)?;
+        if left.is_some() {
+            leftover::leave(book, &host.name, &gateway)?;
+        }
         book.remove::<Gateway>(&gateway.name)?;
         let detail = if left.is_some() {
             "abandoned: its host could not be reached"

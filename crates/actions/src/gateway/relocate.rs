@@ -1,12 +1,19 @@
 //! Moving a gateway to another host: name dialled, keys, credentials and inner addresses stay.
 
 use serde::Serialize;
-use yestrel_core::estate::{Gateway, Host};
+use yestrel_core::estate::{CertificateState, Gateway, Host};
 use yestrel_core::exchange::agent::Status;
+use yestrel_core::keys::KeyPair;
+use yestrel_core::x509::list::Reason;
 use yestrel_core::{Problem, Result};
+use yestrel_store::Book;
+use yestrel_store::seal::random32;
 
+use crate::authority::lists;
 use crate::context::Context;
-use crate::{find, rollout, session};
+use crate::credential::shared_secret;
+use crate::keyring::{Keys, labels};
+use crate::{find, leftover, listener, rollout, session};
 
 /// What moving a gateway would do.
 #[derive(Debug, Serialize)]
@@ -45,55 +52,96 @@ pub fn preview(context: &mut Context, gateway: &str, to: &str) -> Result<Move> {
     })
 }
 
-/// Moves a gateway to another host: name dialled, keys, credentials and inner addresses stay. First the new host carries its
+/// What a move has come to.
+pub struct Moved {
+    /// What was removed on the old host.
+    pub gone: Vec<String>,
+    /// Why that could not be done.
+    pub left: Option<Problem>,
+    /// The old host has the old keys and could not be reached: the gateway has new ones, which devices learn by way notices.
+    pub new_keys: bool,
+}
+
+/// New keys for a gateway, new call secrets for its listeners with no overlap, and a new certificate where the estate makes it.
+fn renew_secrets(book: &Book<'_>, keys: &Keys, gateway: &mut Gateway) -> Result<()> {
+    let pair = KeyPair::from_random(random32()?);
+    gateway.private_key = keys.sealing.seal(&pair.private, &labels::gateway(&gateway.name))?;
+    gateway.public_key = pair.public;
+    for mut one in find::listeners_of(book, &gateway.name)? {
+        listener::renew_at_once(book, &keys.sealing, gateway, &mut one)?;
+    }
+    shared_secret::seal_anew(book, &keys.sealing, gateway)?;
+    if gateway.certificate.take_if(|one| one.authority.is_some()).is_some() {
+        gateway.certificate_key = None;
+    }
+    Ok(())
+}
+
+/// The certificate whose key is on a machine that nobody can reach is taken back.
+fn revoke_certificate(book: &Book<'_>, keys: &Keys, old: &Gateway) -> Result<()> {
+    let Some(one) = old.certificate.as_ref().filter(|one| one.authority.is_some()) else { return Ok(()) };
+    if let Some(name) = lists::mark(book, &one.serial, CertificateState::Revoked, Reason::KeyCompromise, book.now)? {
+        lists::sign_all(book, keys, &[name], book.now)?;
+    }
+    Ok(())
+}
+
+/// Moves a gateway to another host: name dialled, credentials and inner addresses stay, and so do its keys where the old host can be reached. First the new host carries its
 /// newest order, then the old one is freed. Gives what was removed there, or why that could not be done.
 ///
 /// # Errors
 /// As [`preview`], or the new host does not take the order: then all is as before. With `abandoned`, an old host that
-/// cannot be reached does not stop it.
-pub fn relocate(
-    context: &mut Context,
-    gateway: &str,
-    to: &str,
-    abandoned: bool,
-) -> Result<(Vec<String>, Option<Problem>)> {
+/// cannot be reached does not stop it: what is there is remembered, and the gateway gets new keys.
+pub fn relocate(context: &mut Context, gateway: &str, to: &str, abandoned: bool) -> Result<Moved> {
     let plan = preview(context, gateway, to)?;
     let old: Host = context.read(|book| book.need(&plan.from))?;
-    if !abandoned {
-        // Before anything is changed: an old host that cannot be freed would go on as a second copy of this gateway.
-        let reached = context.manage(&old).and_then(|manage| manage.ask_agent(&Status));
-        reached.map_err(|problem| {
-            problem
-                .try_(format!("yestrel gateway move {gateway} --to {to} --abandoned   leaves what is on {}", old.name))
-        })?;
-    }
-    let set_host = |context: &mut Context, host: &str, adopted: bool, news_seen: u64| {
-        context.write(|book| {
-            let mut record: Gateway = book.need(gateway)?;
-            record.host = host.to_owned();
-            record.adopted = adopted;
-            record.news_seen = news_seen;
-            if let Some(outward) = &record.outward {
-                let host: Host = book.need(host)?;
-                // The interface has another name there, unless it has the same.
-                if host.facts.is_some_and(|facts| facts.outward(Some(outward)).is_none()) {
-                    record.outward = None;
-                }
-            }
-            book.put(&record)
-        })
+    // Before anything is changed: an old host that cannot be freed goes on as a second copy of this gateway.
+    let reached = context.manage(&old).and_then(|manage| manage.ask_agent(&Status));
+    let lost = match reached {
+        Err(problem) if !abandoned => {
+            return Err(problem.try_(format!(
+                "yestrel gateway move {gateway} --to {to} --abandoned   gives the gateway new keys, and remembers what is on {}",
+                old.name
+            )));
+        }
+        reached => reached.is_err(),
     };
-    set_host(context, &plan.to, false, 0)?;
+    // What a machine has that nobody can reach, is not what the gateway goes by any more.
+    let keys = lost.then(|| context.keys()).transpose()?;
+    let before = context.write(|book| {
+        let mut record: Gateway = book.need(gateway)?;
+        let before = (record.clone(), find::listeners_of(book, gateway)?);
+        record.host.clone_from(&plan.to);
+        record.adopted = false;
+        record.news_seen = 0;
+        if let Some(outward) = &record.outward {
+            let host: Host = book.need(&plan.to)?;
+            // The interface has another name there, unless it has the same.
+            if host.facts.is_some_and(|facts| facts.outward(Some(outward)).is_none()) {
+                record.outward = None;
+            }
+        }
+        if let Some(keys) = &keys {
+            leftover::leave(book, &old.name, &before.0)?;
+            renew_secrets(book, keys, &mut record)?;
+        }
+        book.put(&record)?;
+        Ok(before)
+    })?;
     let how = rollout::How { again: true, ..Default::default() };
     let outcome = rollout::rollout(context, &[gateway.to_owned()], &how)?.pop();
     if let Some(problem) = outcome.and_then(|outcome| outcome.problem) {
         context.write(|book| {
-            let mut record: Gateway = book.need(gateway)?;
-            record.host.clone_from(&plan.from);
-            record.adopted = plan.gateway.adopted;
-            record.news_seen = plan.gateway.news_seen;
-            record.outward.clone_from(&plan.gateway.outward);
-            book.put(&record)
+            let (record, listeners) = &before;
+            book.put(record)?;
+            listeners.iter().try_for_each(|listener| book.put(listener))?;
+            if lost {
+                let mut host: Host = book.need(&old.name)?;
+                host.leftover = None;
+                book.put(&host)?;
+                keys.iter().try_for_each(|keys| shared_secret::seal_anew(book, &keys.sealing, record))?;
+            }
+            Ok(())
         })?;
         return Err(problem.try_(format!("the gateway {gateway} is still on {}, as it was", plan.from)));
     }
@@ -107,13 +155,23 @@ pub fn relocate(
         Err(problem) => (Vec::new(), Some(problem)),
     };
     context.write(|book| {
-        let detail = format!(
-            "from {} to {}{}",
-            plan.from,
-            plan.to,
-            if left.is_some() { "; what is on the old host could not be removed" } else { "" }
-        );
-        book.note("gateway move", gateway, &detail)
+        let detail = match (&left, lost) {
+            (Some(_), true) => "; what is on the old host could not be removed, and the gateway has new keys",
+            (Some(_), false) => "; what is on the old host could not be removed",
+            (None, _) => "",
+        };
+        if let Some(keys) = &keys {
+            revoke_certificate(book, keys, &before.0)?;
+        }
+        if left.is_some() && !lost {
+            leftover::leave(book, &old.name, &before.0)?;
+        } else if left.is_none() && lost {
+            // It came back meanwhile.
+            let mut host: Host = book.need(&old.name)?;
+            host.leftover = None;
+            book.put(&host)?;
+        }
+        book.note("gateway move", gateway, &format!("from {} to {}{detail}", plan.from, plan.to))
     })?;
-    Ok((gone, left))
+    Ok(Moved { gone, left, new_keys: lost })
 }

@@ -18,8 +18,8 @@ use yestrel_core::x509::bring::{AskPassphrase, read};
 use yestrel_core::x509::certificate::Issuer;
 use yestrel_core::x509::{Certificate, PrivateKey};
 use yestrel_core::{Problem, Result};
-use yestrel_store::SealingKey;
 use yestrel_store::seal::random as fill;
+use yestrel_store::{Book, SealingKey};
 
 use crate::context::Context;
 
@@ -62,12 +62,35 @@ pub(crate) struct Signing {
     pub authority: Authority,
     pub certificate: Certificate,
     pub key: PrivateKey,
+    /// Those above it, up to the root.
+    pub above: Vec<Certificate>,
 }
 
 impl Signing {
     pub fn issuer(&self) -> Issuer<'_> {
-        Issuer { certificate: &self.certificate, key: &self.key }
+        Issuer { certificate: &self.certificate, key: &self.key, above: &self.above }
     }
+}
+
+/// The certificates above an authority, the nearest first, the root last.
+///
+/// # Errors
+/// One of them is gone or damaged.
+pub(crate) fn above(book: &Book<'_>, authority: &Authority) -> Result<Vec<Certificate>> {
+    let mut all: Vec<_> = authority.above.iter().map(|one| decoded(one)).collect::<Result<_>>()?;
+    let mut parent = authority.parent.clone();
+    while let Some(name) = parent {
+        let next: Authority = book.need(&name)?;
+        all.push(decoded(&next.certificate)?);
+        for one in &next.above {
+            all.push(decoded(one)?);
+        }
+        parent = next.parent;
+        if all.len() > 10 {
+            return Err(Problem::failed("the chain of authorities has no end"));
+        }
+    }
+    Ok(all)
 }
 
 impl Keys {
@@ -75,18 +98,19 @@ impl Keys {
     ///
     /// # Errors
     /// It is neither here nor brought.
-    pub fn signing(&self, authority: Authority) -> Result<Signing> {
+    pub fn signing(&self, book: &Book<'_>, authority: Authority) -> Result<Signing> {
         let certificate = decoded(&authority.certificate)?;
+        let above = above(book, &authority)?;
         if let Some(sealed) = &authority.private_key {
             let opened = self.sealing.open(sealed, &labels::authority(&authority.name))?;
             let key = PrivateKey::from_pkcs8(opened, &random())?;
-            return Ok(Signing { authority, certificate, key });
+            return Ok(Signing { authority, certificate, key, above });
         }
         let borrowed = self.borrowed.iter().find(|key| key.public() == certificate.key());
         match borrowed {
             Some(key) => {
                 let key = PrivateKey::from_pkcs8(Secret::new(key.pkcs8().reveal().to_vec()), &random())?;
-                Ok(Signing { authority, certificate, key })
+                Ok(Signing { authority, certificate, key, above })
             }
             None => {
                 Err(Problem::refused(format!("the key of {} is not in the estate, and it must sign", authority.name))

@@ -295,6 +295,22 @@ pub fn renew(context: &mut Context, listener: &str, overlap: SignedDuration) -> 
     })
 }
 
+/// A new call secret in place of all that open, at once: for a gateway with new keys.
+pub(crate) fn renew_at_once(
+    book: &Book<'_>,
+    sealing: &SealingKey,
+    gateway: &Gateway,
+    listener: &mut Listener,
+) -> Result<()> {
+    if let Tunnel::Quill(quill) = &mut listener.tunnel {
+        let number = quill.calls.first().map_or(1, |newest| newest.number + 1);
+        quill.calls = vec![call_secret(sealing, &listener.name, number, gateway)?];
+        book.put(listener)?;
+        book.note("listener renew", &listener.name, &format!("call secret {number}; the one before opens no more"))?;
+    }
+    Ok(())
+}
+
 fn describe(listener: &Listener) -> String {
     format!("{}, pool {}, reach {}", listener.services(), listener.pool, listener.reach)
 }
@@ -384,7 +400,11 @@ fn change_ports(book: &Book<'_>, gateway: &Gateway, host: &Host, listener: &mut 
 
 /// Gives every credential of a listener an address in its new pool.
 fn renumber(book: &Book<'_>, listener: &Listener) -> Result<()> {
-    let held: Vec<Address> = book.find(&[("listener", listener.name.as_str().into())])?;
+    let mut held: Vec<Address> = book.find(&[("listener", listener.name.as_str().into())])?;
+    // What is held after a revocation is of the old pool.
+    for gone in held.extract_if(.., |address| address.held_until.is_some()) {
+        book.remove::<Address>(&gone.name)?;
+    }
     if held.len() as u64 > u64::from(pool::room(&listener.pool)) {
         return Err(Problem::refused(format!("the pool {} is too small", listener.pool)).why(format!(
             "{} devices have an address at {}, and it holds {}",
@@ -416,6 +436,8 @@ fn renumber(book: &Book<'_>, listener: &Listener) -> Result<()> {
 pub struct ListenerStanding {
     pub listener: Listener,
     pub given_out: usize,
+    /// Addresses of revoked credentials, which nobody else gets yet.
+    pub held: usize,
     pub room: u32,
 }
 
@@ -433,9 +455,11 @@ pub fn list(context: &mut Context, gateway: Option<&str>) -> Result<Vec<Listener
             None => book.all()?,
         };
         let standing = |listener: Listener| {
-            let given_out = book.find::<Address>(&[("listener", listener.name.as_str().into())])?.len();
+            let all = book.find::<Address>(&[("listener", listener.name.as_str().into())])?;
+            let given_out = all.iter().filter(|address| address.held_until.is_none()).count();
+            let held = all.iter().filter(|one| one.held_until.is_some() && !one.is_free(book.now)).count();
             let room = pool::room(&listener.pool);
-            Ok(ListenerStanding { listener, given_out, room })
+            Ok(ListenerStanding { listener, given_out, held, room })
         };
         listeners.into_iter().map(standing).collect()
     })
@@ -455,9 +479,10 @@ pub fn show(context: &mut Context, listener: &str) -> Result<ListenerStanding> {
 pub(crate) fn forget(book: &Book<'_>, listener: &Listener) -> Result<()> {
     for address in book.find::<Address>(&[("listener", listener.name.as_str().into())])? {
         book.remove::<Address>(&address.name)?;
-        let mut credential: Credential = book.need(&address.credential)?;
-        credential.leave(&listener.name);
-        book.put(&credential)?;
+        if let Some(mut credential) = book.get::<Credential>(&address.credential)? {
+            credential.leave(&listener.name);
+            book.put(&credential)?;
+        }
     }
     book.remove::<Listener>(&listener.name)?;
     Ok(())
@@ -470,7 +495,7 @@ pub(crate) fn forget(book: &Book<'_>, listener: &Listener) -> Result<()> {
 pub fn close(context: &mut Context, listener: &str) -> Result<usize> {
     context.write(|book| {
         let listener: Listener = book.need(listener)?;
-        let held = book.find::<Address>(&[("listener", listener.name.as_str().into())])?.len();
+        let held = find::given_at(book, &listener.name)?;
         forget(book, &listener)?;
         book.note("listener close", &listener.name, &format!("{held} credentials had a way in there"))?;
         Ok(held)

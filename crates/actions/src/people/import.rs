@@ -7,7 +7,6 @@ use yestrel_core::estate::{Device, Group, User, UserState};
 use yestrel_core::{Problem, Result, name};
 use yestrel_store::Book;
 
-use super::check_mail;
 use crate::context::Context;
 
 /// Bytes at most of a file.
@@ -153,10 +152,7 @@ fn read(
     };
     let user = field("name")?.ok_or_else(|| Problem::words("it has no name"))?;
     name::check("user", &user)?;
-    let mail = field("mail")?;
-    if let Some(mail) = &mail {
-        check_mail(mail)?;
-    }
+    let mail = field("mail")?.map(|mail| name::mail(&mail)).transpose()?;
     let mut member_of: Vec<String> = field("groups")?
         .unwrap_or_default()
         .split([' ', ',', ';', '|'])

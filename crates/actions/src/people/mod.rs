@@ -9,7 +9,6 @@ pub mod import;
 use yestrel_core::estate::{CertificateState, Credential, Device, Group, User, UserState};
 use yestrel_core::x509::list::Reason;
 use yestrel_core::{Problem, Result, name};
-use yestrel_store::records::Address;
 use yestrel_store::{Book, Record as _};
 
 use crate::authority::lists;
@@ -17,16 +16,6 @@ use crate::changed::Changed;
 use crate::context::Context;
 use crate::credential::end::{self, Ended};
 use crate::find::{self, still_needed};
-
-/// Checks a mail address, as far as it can be without writing to it.
-pub(crate) fn check_mail(mail: &str) -> Result<()> {
-    let plausible = mail.split_once('@').is_some_and(|(local, domain)| !local.is_empty() && domain.contains('.'));
-    if plausible && mail.is_ascii() && !mail.chars().any(char::is_whitespace) {
-        return Ok(());
-    }
-    let shown: String = mail.chars().take(80).collect();
-    Err(Problem::words(format!("{shown:?} is no mail address")).why("one is written name@skerry.example"))
-}
 
 /// Days that a certificate of a group's members may hold.
 fn check_lifetime(days: Option<u16>) -> Result<()> {
@@ -138,8 +127,7 @@ pub struct Wish {
 impl Wish {
     fn apply(&self, book: &Book<'_>, user: &mut User) -> Result<()> {
         if let Some(mail) = &self.mail {
-            check_mail(mail)?;
-            user.mail = Some(mail.clone());
+            user.mail = Some(name::mail(mail)?);
         }
         if let Some(about) = &self.about {
             user.about = Some(about.clone());
@@ -322,9 +310,7 @@ pub fn remove_device(context: &mut Context, device: &str) -> Result<()> {
                 .try_(format!("yestrel credential revoke {} --reason retired", device.name)));
         }
         for credential in book.find::<Credential>(&[("device", device.name.as_str().into())])? {
-            for address in book.find::<Address>(&[("credential", credential.name.as_str().into())])? {
-                book.remove::<Address>(&address.name)?;
-            }
+            // Its addresses stay held as long as was said when it was revoked.
             book.remove::<Credential>(credential.key())?;
         }
         book.remove::<Device>(&device.name)?;

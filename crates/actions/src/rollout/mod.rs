@@ -13,7 +13,9 @@ use std::time::Duration;
 use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::estate::{Estate, Gateway, Host, StoredOrder};
-use yestrel_core::exchange::agent::{Adopt, Carry, Certify, Confirm, Publication, Publish, Receipt, Status};
+use yestrel_core::exchange::agent::{
+    Adopt, Carry, Certify, Confirm, ForDevice, Publication, Publish, Receipt, Status, Tell,
+};
 use yestrel_core::exchange::host::{Installed, Updates};
 use yestrel_core::keys::Secret;
 use yestrel_core::order::{self, Envelope, Part};
@@ -23,6 +25,7 @@ use yestrel_store::SealingKey;
 
 use crate::authority::lists;
 use crate::context::Context;
+use crate::credential::notice;
 use crate::find;
 use crate::gateway::certificate;
 use crate::keyring::{self, labels};
@@ -109,6 +112,8 @@ struct Work {
     certificate_key: Option<Secret>,
     publications: Vec<Publication>,
     numbers: BTreeMap<String, u64>,
+    /// Way notices for its devices; `None`: those that it has stay.
+    notices: Option<Vec<ForDevice>>,
 }
 
 /// Brings gateways to their newest order: only those that are behind, unless `again`. A gateway that cannot be reached does
@@ -135,8 +140,13 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
             if how.only.is_none() {
                 certificate::ensure(book, &keys, &mut gateway)?;
             }
+            let notices = match how.only {
+                Some(_) => None,
+                None => Some(notice::for_gateway(book, &keys, &gateway.name)?),
+            };
+            let tell = notices.as_ref().is_some_and(|(_, new)| *new);
             let (plan, content) = plan::plan_one(book, &gateway, how.only.as_ref())?;
-            if !plan.nothing_to_do || how.again || differ.contains_key(&gateway.name) {
+            if !plan.nothing_to_do || how.again || tell || differ.contains_key(&gateway.name) {
                 let name = format!("{} {}", gateway.name, plan.to);
                 let numbers = plan::numbers(book, &gateway, &content)?;
                 let stored = match book.get::<StoredOrder>(&name)? {
@@ -169,16 +179,17 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                 let certificate_key = certificate::key_of(&keys, &gateway)?;
                 let mut publications = lists::publications(book, &keys, &gateway.name)?;
                 publications.retain(|publication| numbers.contains_key(&publication.authority));
-                work.push((gateway, host, stored.envelope, plan.to, certificate_key, publications, numbers));
+                let notices = notices.map(|(notices, _)| notices);
+                work.push((gateway, host, stored.envelope, plan.to, certificate_key, publications, numbers, notices));
             }
             plans.push(plan);
         }
         Ok((estate, plans, work))
     })?;
     let mut work = Vec::new();
-    for (gateway, host, envelope, number, certificate_key, publications, numbers) in stored {
+    for (gateway, host, envelope, number, certificate_key, publications, numbers, notices) in stored {
         let manage = context.manage(&host);
-        work.push(Work { gateway, host, manage, envelope, number, certificate_key, publications, numbers });
+        work.push(Work { gateway, host, manage, envelope, number, certificate_key, publications, numbers, notices });
     }
     let carried: Vec<_> = std::thread::scope(|scope| {
         let estate = &estate;
@@ -216,6 +227,7 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                 let kept = context.write(|book| {
                     let mut gateway: Gateway = book.need(&work.gateway.name)?;
                     gateway.adopted = true;
+                    gateway.renewed = Some(book.now);
                     gateway.order_number = gateway.order_number.max(work.number);
                     // Whoever took an order that holds by the newest key obeys that key.
                     if work.envelope.verify(&estate.public_key).is_ok() {
@@ -223,6 +235,12 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                     }
                     gateway.lists_there.clone_from(&work.numbers);
                     book.put(&gateway)?;
+                    if work.host.leftover.is_some() {
+                        let mut host: Host = book.need(&work.host.name)?;
+                        host.leftover = None;
+                        book.put(&host)?;
+                    }
+                    notice::brought(book, &work.gateway.name, work.notices.as_deref().unwrap_or_default())?;
                     let mut stored: StoredOrder = book.need(&format!("{} {}", work.gateway.name, work.number))?;
                     stored.received = Some(receipt.at);
                     book.put(&stored)
@@ -253,6 +271,12 @@ struct Carried {
 fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Carried> {
     let manage = work.manage.as_ref().map_err(Clone::clone)?;
     let manage = &**manage;
+    if let Some(old) = &work.host.leftover {
+        // Of an agent that was left behind nothing is to go on here.
+        if manage.ask_agent(&Status).is_ok_and(|status| status.gateway.as_ref() == Some(&old.gateway)) {
+            manage.remove(&estate.id, false)?;
+        }
+    }
     if how.take_over {
         take_over(manage, &estate.id)?;
     }
@@ -296,6 +320,9 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Ca
     }
     if !work.publications.is_empty() {
         manage.ask_agent(&Publish { publications: work.publications.clone() })?;
+    }
+    if let Some(notices) = &work.notices {
+        manage.ask_agent(&Tell { notices: notices.clone() })?;
     }
     Ok(Carried { installed: done(installed), receipt, confirmed, waits })
 }

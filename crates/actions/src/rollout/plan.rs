@@ -11,6 +11,7 @@ use yestrel_store::Book;
 
 use crate::authority::lists;
 use crate::context::Context;
+use crate::credential::notice;
 use crate::find;
 use crate::gateway::certificate;
 use crate::session;
@@ -27,6 +28,7 @@ fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
     order::content(&order::Extract {
         gateway,
         published: &published,
+        holds: find::this_estate(book)?.orders_hold,
         site: &site,
         listeners: &find::listeners_of(book, &gateway.name)?,
         credentials: &credentials,
@@ -104,6 +106,12 @@ pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) 
     if let Some(words) = certificate::remark(book, gateway)?.filter(|_| only.is_none()) {
         changes.push(Change { verb: "note", words });
     }
+    let told = if only.is_none() { notice::due(book, &gateway.name)? } else { 0 };
+    if told > 0 {
+        let noun = if told == 1 { "device" } else { "devices" };
+        changes.push(Change { verb: "tell", words: format!("{told} {noun} what is new, by way notice") });
+    }
+    let nothing_to_do = nothing_to_do && told == 0;
     if new_key {
         changes.push(Change { verb: "gateway", words: "the estate's new signing key".into() });
     }

@@ -155,7 +155,7 @@ impl Running {
         let inner = vec![ipnet::IpNet::from(IpAddr::V4(granted.inner))];
         let seat = Seat::new(session, identity, device, listener, inner, front, "shuttle 1", counters, carrier);
         self.fronts.lock().insert(session, front);
-        self.shared.seat(seat);
+        self.shared.seat(seat, 0);
         let settings = granted.settings().into();
         let _ = self.raw.send_to(&Message::In { session, settings }.write(), &SocketAddr::new(from, 0).into());
     }

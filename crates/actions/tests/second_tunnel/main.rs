@@ -27,6 +27,7 @@ use yestrel_core::keys::Secret;
 use yestrel_core::tunnel::{Addresses, Need, Other, Tunnel};
 use yestrel_core::{Problem, Result};
 use yestrel_device::connect::{self, Told};
+use yestrel_device::notices::Kept;
 use yestrel_device::running;
 use yestrel_net::control;
 use yestrel_store::records::Address;
@@ -103,6 +104,8 @@ impl Device {
         let options = connect::Options {
             folder: folder.join("run"),
             handover: handover.clone(),
+            notices: Kept::load(folder.join("notices"), &mut handover.clone()).0,
+            keep_notices: false,
             name: name.into(),
             proxy: Some(SocketAddr::from(([127, 0, 0, 1], 0))),
             strict: false,

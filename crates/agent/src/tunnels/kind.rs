@@ -50,6 +50,9 @@ pub trait Tunnel: Send + Sync {
     /// A new order is in force: connected devices get its settings.
     fn refresh(&self);
 
+    /// Says something to the people at all devices here, where the kind can.
+    fn say(&self, _words: &str) {}
+
     /// Ends a session of this listener and tells the device why; whether it was up.
     fn end(&self, seat: &Seat, reason: Reason, words: &str) -> bool;
 

@@ -9,6 +9,7 @@ use std::time::Duration;
 use ipnet::IpNet;
 use parking_lot::{Mutex, MutexGuard, RwLock};
 use yestrel_core::admission::{Reason as Why, Refusal, Shown};
+use yestrel_core::exchange::NewsEvent;
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::order::OrderListener;
@@ -25,11 +26,12 @@ use yestrel_wire::quill::gateway::{Doorkeeper, Event, Gateway, Task};
 use yestrel_wire::quill::hands::Hands;
 use yestrel_wire::quill::lane::{Lane, OVERHEAD};
 use yestrel_wire::quill::message::Settings;
+use yestrel_wire::quill::parcel::{NOTICE, WORDS};
 use yestrel_wire::quill::{ConnectionId, Reason, Suite};
 
 use super::queue::Queue;
 use super::{Ground, Kind, Tunnel};
-use crate::admit::Shared;
+use crate::admit::{Shared, ends};
 
 /// The kind.
 pub struct QuillKind;
@@ -38,6 +40,12 @@ pub struct QuillKind;
 struct Held {
     lane: Arc<Lane>,
     seat: Option<Arc<Seat>>,
+}
+
+/// Way notices and a device that is here: the number of the newest that it was sent, and of the newest that it says it has.
+struct Noticed {
+    sent: u32,
+    says: u32,
 }
 
 /// A running listener.
@@ -51,6 +59,7 @@ pub struct Quill {
     /// The gateway's, which opens what orders seal to it.
     private: Secret,
     lanes: RwLock<HashMap<ConnectionId, Held>>,
+    noticed: Mutex<HashMap<PublicKey, Noticed>>,
     shared: Arc<Shared>,
     stop: AtomicBool,
 }
@@ -198,6 +207,7 @@ impl Kind for QuillKind {
             work: Queue::default(),
             private: ground.identity.private_key.clone(),
             lanes: RwLock::default(),
+            noticed: Mutex::default(),
             shared: ground.shared.clone(),
             stop: AtomicBool::new(false),
         });
@@ -252,7 +262,17 @@ impl Tunnel for Quill {
                     self.shared.seats.reseat(session, inners(&settings));
                 }
                 machine.change(clock::now(), &key, settings);
+                self.bring_notice(&mut machine, &key);
             }
+        }
+        machine.tick(clock::now());
+        self.settle(machine);
+    }
+
+    fn say(&self, words: &str) {
+        let mut machine = self.machine.lock();
+        for key in machine.device_keys() {
+            machine.send_parcel(clock::now(), &key, WORDS, words.as_bytes().into());
         }
         machine.tick(clock::now());
         self.settle(machine);
@@ -307,9 +327,19 @@ impl Quill {
                 break;
             }
             for event in events {
+                let opened = matches!(event, Event::Opened { .. });
+                let device = match &event {
+                    Event::Opened { device_key, .. } | Event::Renewed { device_key, .. } => Some(*device_key),
+                    _ => None,
+                };
                 // Revoked, or used up elsewhere, since it was answered.
                 if let Err(Unwelcome { key, refusal }) = self.happened(event) {
                     machine.end(clock::now(), &key, number(refusal.reason), &refusal.words);
+                } else if let Some(key) = device {
+                    self.bring_notice(&mut machine, &key);
+                    if opened && let Some((until, true)) = self.shared.holds_until() {
+                        machine.send_parcel(clock::now(), &key, WORDS, ends(until).as_bytes().into());
+                    }
                 }
             }
         }
@@ -324,6 +354,17 @@ impl Quill {
         }
     }
 
+    /// A way notice that a device does not know yet goes to it.
+    fn bring_notice(&self, machine: &mut Gateway, key: &[u8; 32]) {
+        let mut noticed = self.noticed.lock();
+        let Some(noticed) = noticed.get_mut(&PublicKey(*key)) else { return };
+        if let Some((number, sealed)) = self.shared.notice_for(&PublicKey(*key), noticed.sent)
+            && machine.send_parcel(clock::now(), key, NOTICE, sealed)
+        {
+            noticed.sent = number;
+        }
+    }
+
     /// Carries out and notes what has happened; or says that whoever has come in is to be thrown out.
     fn happened(&self, event: Event) -> std::result::Result<(), Unwelcome> {
         match event {
@@ -333,7 +374,7 @@ impl Quill {
             Event::LaneRemoved(id) => {
                 self.lanes.write().remove(&id);
             }
-            Event::Opened { device_key, lane, from, software, settings, stale } => {
+            Event::Opened { device_key, lane, from, software, settings, stale, notice } => {
                 let identity = PublicKey(device_key);
                 if let Err(refusal) = self.shared.welcome(&self.listener.name, identity) {
                     self.shared.refused(Some(identity), from, refusal.reason);
@@ -347,16 +388,27 @@ impl Quill {
                 let (number, inners, listener) = (lane.session, inners(&settings), &self.listener.name);
                 let seat = Seat::new(number, identity, &device, listener, inners, from, &software, counters, carrier);
                 self.sit(&lane, &seat);
-                self.shared.seat(seat);
+                self.noticed.lock().insert(identity, Noticed { sent: notice, says: notice });
+                self.shared.seat(seat, notice);
             }
-            Event::Renewed { lane, .. } => {
+            Event::Renewed { device_key, lane, notice, .. } => {
+                let identity = PublicKey(device_key);
+                // What it was sent and still does not have is sent again.
+                let before = self.noticed.lock().insert(identity, Noticed { sent: notice, says: notice });
+                if before.is_none_or(|before| before.says < notice) && notice > 0 {
+                    self.shared.note(NewsEvent::Noticed { identity, notice });
+                }
                 if let Some(seat) = self.shared.seats.get(lane.session) {
                     seat.set_carrier(self.carrier(&lane));
                     self.sit(&lane, &seat);
                 }
             }
             Event::Moved { session, to, .. } => self.shared.moved(session, to),
-            Event::Ended { session, reason: number, words, .. } => self.shared.unseat(session, reason(number), &words),
+            Event::Ended { device_key, session, reason: number, words } => {
+                self.noticed.lock().remove(&PublicKey(device_key));
+                self.shared.unseat(session, reason(number), &words);
+            }
+            Event::Parcel { .. } => {}
             Event::Refused { device_key, from, reason: number } => {
                 self.shared.refused(Some(PublicKey(device_key)), from, reason(number));
             }

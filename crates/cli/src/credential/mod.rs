@@ -4,11 +4,13 @@
 //! |---|---|
 //! | `form` | the words for the forms of a handover |
 //! | `hand_over` | giving certificates and accounts to devices |
+//! | `notices` | telling devices what is new |
 //! | `show` | how credentials are shown |
 //! | `shared_secret` | secrets of listeners and of links, by the same verbs |
 
 mod form;
 mod hand_over;
+mod notices;
 mod shared_secret;
 mod show;
 
@@ -25,6 +27,7 @@ use yestrel_core::x509::{Algorithm, agreement};
 use yestrel_core::{Problem, Result};
 
 use form::FormName;
+use notices::NoticeForm;
 use show::{places, remark, state};
 
 use crate::ask;
@@ -149,6 +152,24 @@ pub enum Command {
         #[arg(long, conflicts_with_all = ["to", "passphrase", "passphrase_file"])]
         code: bool,
     },
+    /// Tell a device what is new since its handover (address, port, keys, reach), without a new credential: sealed to it, signed by the estate
+    #[command(
+        after_help = "Example:\n  yestrel credential notice mara/laptop --to mara-laptop.notice\n  yestrel credential notice mara/laptop --as link\n  yestrel credential notice mara/laptop --as mail --to mara.eml\n  yestrel credential notice --all --to notices   a folder with one for each device that needs one\n\nOn the device: yestrel connect mara-laptop.yestrel --notice FILE-OR-LINK. By a tunnel that still opens, a rollout brings it."
+    )]
+    Notice {
+        /// USER/DEVICE
+        #[arg(required_unless_present = "all")]
+        name: Option<String>,
+        /// Every device that needs one
+        #[arg(long, conflicts_with = "name", requires = "to")]
+        all: bool,
+        /// The form: a text to be sent as a file, a link, or a whole mail to the user's address
+        #[arg(long = "as", value_enum, value_name = "FORM", default_value = "file")]
+        form: NoticeForm,
+        /// The file to write, or with --all the folder [default: standard output]
+        #[arg(long, value_name = "FILE")]
+        to: Option<PathBuf>,
+    },
     /// Make a new one for a device: a key pair or password in place of the old at once, a certificate beside the old one until
     /// that ends
     #[command(
@@ -165,7 +186,7 @@ pub enum Command {
         #[arg(long, value_name = "WHEN", value_parser = moment, conflicts_with = "name")]
         due: Option<Timestamp>,
         /// How long the old shared secret still holds beside the new one
-        #[arg(long, value_name = "DURATION", value_parser = days, default_value = "14d")]
+        #[arg(long, value_name = "DURATION", value_parser = words::span, default_value = "14d")]
         overlap: SignedDuration,
         /// With --due: show what would be renewed, and change nothing
         #[arg(long, requires = "due")]
@@ -263,12 +284,6 @@ impl About {
             expires: self.until,
         })
     }
-}
-
-/// A time span in days or hours.
-pub fn days(text: &str) -> std::result::Result<SignedDuration, String> {
-    let at = moment(text)?;
-    Ok(at.duration_since(Timestamp::now()))
 }
 
 fn read_public_key(path: &Path) -> Result<PublicKey> {
@@ -401,6 +416,9 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     path.file_name().unwrap_or_default().to_string_lossy()
                 ));
             }
+        }
+        Command::Notice { name, form, to, .. } => {
+            notices::run(output, &mut context, name.as_deref(), form, to.as_deref())?
         }
         Command::Renew { due: Some(by), preview, everything, .. } => {
             renew_due(global, &mut context, by, preview, everything)?

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use yestrel_actions::Context;
 use yestrel_actions::credential::{self, CredentialStanding, forms};
 use yestrel_core::Result;
-use yestrel_core::estate::{Credential, CredentialKind, CredentialState};
+use yestrel_core::estate::{Credential, CredentialKind, CredentialState, NoticeMade};
 use yestrel_core::findings::Grade;
 
 use crate::output::{Cell, Output, list};
@@ -26,7 +26,26 @@ pub(super) fn state(standing: &CredentialStanding) -> Cell {
     if !standing.stale.is_empty() {
         word.push_str(", stale");
     }
+    match &standing.credential.notice {
+        Some(made) if standing.credential.revoked.is_none() && made.taken.is_none() => {
+            word.push_str(&format!(", notice {} not taken yet", made.number));
+        }
+        Some(made) if standing.credential.revoked.is_none() => {
+            word.push_str(&format!(", notice {} taken", made.number))
+        }
+        _ => {}
+    }
     Cell::State(grade, word)
+}
+
+/// A way notice and whether it has arrived, in a line.
+fn notice(made: &NoticeMade) -> String {
+    let at: Vec<_> = made.at.iter().cloned().collect();
+    match made.taken {
+        Some(taken) => format!("{}, taken on {}", made.number, yestrel_core::moment(taken)),
+        None if at.is_empty() => format!("{}, made on {}", made.number, yestrel_core::moment(made.made)),
+        None => format!("{}, made on {}; {} brings it", made.number, yestrel_core::moment(made.made), at.join(", ")),
+    }
 }
 
 /// Where a credential may come in.
@@ -98,6 +117,7 @@ pub(super) fn show(output: Output, context: &mut Context, name: &str, kind: Opti
         ("revoked", credential.revoked.into()),
         ("reason", credential.reason.clone().into()),
         ("stale", list(&standing.stale)),
+        ("notice", credential.notice.as_ref().map(notice).into()),
     ]);
     output.record(&record);
     Ok(())

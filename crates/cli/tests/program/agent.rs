@@ -192,6 +192,8 @@ impl Running {
             holder: "mara/laptop".into(),
             issued: jiff::Timestamp::now(),
             expires: None,
+            estate_key: order::signer(&self.signing).unwrap(),
+            notice: 0,
             device_key: Some(self.device.private.clone()),
             account: None,
             certificate: None,

@@ -227,7 +227,19 @@ fn an_authority_that_was_made_elsewhere_is_brought_in_and_checked() {
              openssl x509 -req -in below.csr -CA old.pem -CAkey old.key -days 800 -out below.pem \
                -extfile <(echo 'basicConstraints=critical,CA:TRUE'; echo 'keyUsage=critical,keyCertSign,cRLSign')
              openssl ec -in old.key -out sec1.key 2>/dev/null
-             cat below.pem old.pem > both.pem",
+             cat below.pem old.pem > both.pem
+             openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj '/CN=Short' -keyout short.key -days 900 \
+               -out short-root.pem -addext basicConstraints=critical,CA:TRUE,pathlen:0 -addext keyUsage=critical,keyCertSign,cRLSign
+             openssl x509 -req -in below.csr -CA short-root.pem -CAkey short.key -days 800 -out short-below.pem \
+               -extfile <(echo 'basicConstraints=critical,CA:TRUE'; echo 'keyUsage=critical,keyCertSign,cRLSign')
+             cat short-below.pem short-root.pem > short.pem
+             for name in old leaf; do
+               mkdir -p ca-$name; : > ca-$name/index; echo 2B > ca-$name/number
+               printf 'R\\t400101000000Z\\t260101000000Z,keyCompromise\\t0123456789\\tunknown\\t/CN=gone\\n' > ca-$name/index
+               printf '[ca]\\ndefault_ca=d\\n[d]\\ndatabase=ca-%s/index\\ncrlnumber=ca-%s/number\\ndefault_md=sha256\\n' $name $name > ca-$name/conf
+             done
+             openssl ca -gencrl -config ca-old/conf -keyfile old.key -cert old.pem -crldays 7 -out old.crl
+             openssl ca -gencrl -config ca-leaf/conf -keyfile silent.key -cert silent.pem -crldays 7 -out other.crl",
         )
         .is(0);
     world.write("pass", "seven-skerries");
@@ -245,16 +257,21 @@ fn an_authority_that_was_made_elsewhere_is_brought_in_and_checked() {
         ("--from nokey.p12 --from-passphrase-file pass", "no private key"),
         ("--from below.csr", "neither a certificate nor a key"),
         ("--from nowhere.pem", "cannot be read"),
+        ("--from short.pem --key-file below.key", "allows fewer below it"),
+        ("--from old.pem --key-file old.key --list other.crl", "not of CN=Old Root"),
+        ("--from old.pem --key-file old.key --list old.pem", "revocation list"),
     ];
+    world.run("authority create old --from old.pem --key-file old.key").is(2).says("--list FILE").says("--no-list");
     for (words, why) in bad {
-        let came = world.run(&format!("authority create old {words}"));
+        let list = if words.contains("--list") { "" } else { "--no-list" };
+        let came = world.run(&format!("authority create old {words} {list}"));
         assert!((1..=3).contains(&came.code), "{words}: {came:?}");
         came.says(why).says("error: ");
         assert_eq!(world.everything(), before, "{words} changed something");
     }
     let good = [
-        ("a", "--from old.pem --key-file old-locked.key --from-passphrase-file pass"),
-        ("b", "--from both.pem --key-file below.key"),
+        ("a", "--from old.pem --key-file old-locked.key --from-passphrase-file pass --list old.crl"),
+        ("b", "--from both.pem --key-file below.key --no-list"),
     ];
     for (name, words) in good {
         world.run(&format!("authority create {name} {words}")).is(0).says("brought in");
@@ -267,10 +284,22 @@ fn an_authority_that_was_made_elsewhere_is_brought_in_and_checked() {
         world.run(&format!("authority export {name} --list --to {name}.crl")).is(0);
         let above = if name == "a" { "old.pem" } else { "below.pem" };
         world.judge(&format!("openssl crl -inform DER -in {name}.crl -CAfile {above} -noout")).is(0);
+        let list = world.judge(&format!("openssl crl -inform DER -in {name}.crl -noout -text")).is(0).out;
+        // What was taken back before stays so, and numbers go on.
+        assert_eq!(list.contains("Serial Number: 0123456789"), name == "a", "{list}");
+        if name == "a" {
+            let number = list.split("X509v3 CRL Number: \n").nth(1).unwrap().trim_start();
+            assert!(
+                number.starts_with("0x2D") || number.starts_with("45"),
+                "43 was brought, 44 is the first here: {list}"
+            );
+        }
+        // A newer list takes the place of the file.
+        world.run(&format!("authority export {name} --list --to {name}.crl")).is(0);
     }
     // Nobody is asked for a passphrase that there is not.
-    world.run("authority create c --from open.p12").is(3).says("already, as a");
-    world.run("authority create c --from old.p12 --from-passphrase-file pass").is(3).says("already, as a");
+    world.run("authority create c --from open.p12 --no-list").is(3).says("already, as a");
+    world.run("authority create c --from old.p12 --from-passphrase-file pass --no-list").is(3).says("already, as a");
 }
 
 #[test]
@@ -376,7 +405,7 @@ fn bundles_open_with_what_devices_have() {
         .judge("openssl pkcs12 -in new.p12 -passin file:pass -nokeys")
         .is(0)
         .says("CN = skerry root")
-        .says("mara/phone");
+        .says("CN = phone.mara.skerry.internal");
     world.judge("certtool --p12-info --inder --password \"$(cat pass)\" --infile new.p12").is(0);
     world.judge("openssl pkcs12 -in new.p12 -passin pass:wrong -noout").is(1);
     world.run("credential handover mara/phone --to again.p12 --yes").is(3).says("no second copy");
@@ -422,6 +451,7 @@ known = {'RemoteAddress', 'RemoteIdentifier', 'LocalIdentifier', 'Authentication
          'IKESecurityAssociationParameters', 'ChildSecurityAssociationParameters'}
 assert set(ike) == known, set(ike) ^ known
 assert ike['RemoteAddress'] == ike['RemoteIdentifier'] == 'gangway.skerry.example'
+assert ike['LocalIdentifier'] == 'phone.mara.skerry.internal' and ike['CertificateType'] == 'ECDSA256', ike
 assert ike['PayloadCertificateUUID'] == parts['com.apple.security.pkcs12']['PayloadUUID']
 for which in ('IKESecurityAssociationParameters', 'ChildSecurityAssociationParameters'):
     assert ike[which] == {'EncryptionAlgorithm': 'AES-256-GCM', 'IntegrityAlgorithm': 'SHA2-256', 'DiffieHellmanGroup': 19, 'LifeTimeInMinutes': 480}
@@ -440,9 +470,9 @@ P
         "Import-PfxCertificate -FilePath $file.FullName -CertStoreLocation Cert:\\LocalMachine\\My -Password $password\r\n",
         "-CertStoreLocation Cert:\\LocalMachine\\Root",
         "-CertStoreLocation Cert:\\LocalMachine\\CA",
-        "Add-VpnConnection -Name 'skerry harbour' -ServerAddress 'gangway.skerry.example' -TunnelType Ikev2 -AuthenticationMethod MachineCertificate",
+        "Add-VpnConnection -AllUserConnection -Name 'skerry harbour' -ServerAddress 'gangway.skerry.example' -TunnelType Ikev2 -AuthenticationMethod MachineCertificate",
         "-DHGroup ECP256 -PfsGroup ECP256 -Force",
-        "Add-VpnConnectionRoute -ConnectionName 'skerry harbour' -DestinationPrefix '10.44.0.0/22'",
+        "Add-VpnConnectionRoute -AllUserConnection -ConnectionName 'skerry harbour' -DestinationPrefix '10.44.0.0/22'",
     ] {
         assert!(script.contains(part), "{part} is not in {script}");
     }
@@ -456,14 +486,19 @@ P
     let thumb = world.judge("openssl x509 -in chain.pem -noout -fingerprint -sha1 | cut -d= -f2 | tr -d :").is(0);
     assert!(script.contains(thumb.out.trim()), "{}", thumb.out);
 
+    // The menu of Android takes RSA alone.
     world.run("credential renew mara/phone").is(0);
-    let came = world.run("credential handover mara/phone/3 --as android --to phone.zip --yes").is(0);
+    let before = world.everything();
+    world.run("credential handover mara/phone/3 --as android --to phone.zip --yes").is(3).says("--key rsa-3072");
+    assert_eq!(world.everything(), before);
+    world.run("credential renew mara/phone --kind certificate --key rsa-3072").is(0);
+    let came = world.run("credential handover mara/phone/4 --as android --to phone.zip --yes").is(0);
     world.write("pass", came.out.lines().last().unwrap().rsplit("  ").next().unwrap());
     world
         .judge(
             "python3 -c \"import zipfile; z = zipfile.ZipFile('phone.zip'); assert z.testzip() is None; z.extractall('android')\" && \
              openssl pkcs12 -legacy -in android/mara-phone.p12 -passin file:pass -noout && \
-             openssl x509 -inform DER -in android/authority.crt -noout && grep -q gangway.skerry.example android/steps.txt",
+             openssl x509 -inform DER -in android/authority.crt -noout && grep -q gangway.skerry.example android/steps.txt && grep -q 'IPSec identifier: phone.mara.skerry.internal' android/steps.txt",
         )
         .is(0);
 }

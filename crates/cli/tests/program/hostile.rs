@@ -38,6 +38,7 @@ fn opening(gateway: &Gateway, call: &Call, private: &[u8; 32], number: u64) -> V
         id: ConnectionId(number.to_be_bytes()),
         software: "an enemy".into(),
         continues: None,
+        notice: 0,
     };
     handshake::open(&towards, None, said, &mut Dice(number * 2 + 1)).1
 }

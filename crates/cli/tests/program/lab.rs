@@ -2,7 +2,7 @@
 
 use std::process::{Command, Stdio};
 
-use crate::common::World;
+use crate::common::{World, wait};
 
 #[test]
 fn a_lab_is_started_once_looked_at_and_gone_without_a_trace() {
@@ -63,10 +63,16 @@ fn a_gateway_whose_host_is_gone_can_be_abandoned() {
     world.run("gateway retire harbour --yes").is(1).says("--abandoned");
     assert_eq!(world.everything(), before);
     world.run("gateway retire harbour").is(2).says("mara/laptop lose their way in there").says("--yes");
-    world.run("gateway retire harbour --abandoned --yes").is(0).says("still there");
-    world.run("gateway list").says("no gateways yet");
+    world.run("gateway retire harbour --abandoned --yes").is(0).says("removed as soon as its host answers");
+    world.run("gateway list").says("no gateways yet").says("an old agent of harbour is on harbour");
+    world.run("host list").says("an old agent of harbour");
     world.run("credential show mara/laptop").is(0);
-    world.run("host remove harbour --yes").is(0);
+    // The host stays known until what is on it is gone, or nobody can come in there any more.
+    world.run("host remove harbour --yes").is(4).says("stays known").says("--destroyed");
+    world.run("host show harbour").is(0).says("an old agent of harbour");
+    world.run("site remove harbour --yes").is(3).says("harbour");
+    world.run("host remove harbour --destroyed").is(2).says("goes on letting revoked devices in");
+    world.run("host remove harbour --destroyed --yes").is(0);
     world.run("site remove harbour --yes").is(0);
 }
 
@@ -245,15 +251,26 @@ fn a_renewed_call_secret_makes_handovers_stale_and_leaves_them_open_for_a_while(
     world.run("rollout --preview").is(0).says("call secret number 1 -> number 2, number 1 until");
     world.run("rollout --yes").is(0);
     let connect = |file: &str| world.on_laptop(&format!("yestrel connect {file} --background --proxy 127.0.0.1:0"));
+    world.write("copy.yestrel", &std::fs::read_to_string(world.path("mara.yestrel")).unwrap());
     connect("mara.yestrel").is(0);
     world.run("gateway log harbour").is(0).says("its handover is stale");
+    // The device learns the new one by the tunnel that the old one opened, and the estate learns that it has.
+    let taken = || {
+        world.run("session list").is(0);
+        world.run("credential show mara/laptop").is(0).out.contains("1, taken on").then_some(())
+    };
+    wait(20, "the notice to be taken", taken);
+    let listed = world.run("credential list").is(0).says("notice 1 taken").out;
+    assert!(!listed.contains("stale"), "{listed}");
     // Who is in stays in when the old one ends; nobody comes in with it any more.
     world.run("listener renew harbour/quill --overlap 0d").is(2).says("opens nothing any more");
     world.run("listener renew harbour/quill --overlap 0d --yes").is(0).says("opens no more");
     world.run("rollout --yes").is(0);
     world.on_laptop("yestrel tunnel prove").is(0);
     world.on_laptop("yestrel tunnel stop harbour").is(0);
-    connect("mara.yestrel").is(1).says("no answer within");
+    connect("copy.yestrel").is(1).says("no answer within");
+    connect("mara.yestrel").is(0);
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
     world.run("credential renew mara/laptop --yes").is(0);
     world.run("credential handover mara/laptop --to new.yestrel --yes").is(0);
     connect("new.yestrel").is(0);

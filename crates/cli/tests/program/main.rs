@@ -16,6 +16,7 @@
 //! | `whole` | the whole path in namespaces, and the demo in both worlds |
 //! | `network` | the tunnel on a network: ports, pools, leaks, resolvers |
 //! | `moving` | a gateway that moves, and devices that follow |
+//! | `notices` | what is new reaches devices, and orders that hold for a time |
 //! | `processes` | the whole path without privileges |
 //! | `lab` | the lab itself, and everyday changes |
 //! | `guide` | the guide and questions at a terminal |
@@ -43,6 +44,7 @@ mod lab;
 mod manual;
 mod moving;
 mod network;
+mod notices;
 mod packages;
 mod processes;
 mod whole;

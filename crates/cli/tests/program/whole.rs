@@ -498,7 +498,7 @@ fn handovers_that_are_not_whole_not_ours_or_not_opened_are_refused() {
         |world: &World, file: &str, options: &str| world.on_laptop(&format!("yestrel connect {file} {options}"));
     world.write("cut", &good[..good.len() / 2]);
     connect(&world, "cut", "").is(2).says("no").says("handover that can be used");
-    world.write("newer", &good.replace("yestrel handover 2", "yestrel handover 9"));
+    world.write("newer", &good.replace("\"yestrel handover 3\"", "\"yestrel handover 9\""));
     connect(&world, "newer", "").is(2).says("yestrel handover 9").says("newer yestrel");
     let other_key = "AQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQE=";
     let key = good.lines().find(|line| line.starts_with("device_key")).unwrap();
@@ -532,7 +532,7 @@ fn handovers_that_are_not_whole_not_ours_or_not_opened_are_refused() {
 }
 
 #[test]
-fn a_full_pool_refuses_the_next_device_and_revoking_frees_an_address() {
+fn a_full_pool_refuses_the_next_device_and_an_address_is_nobody_elses_for_a_while() {
     let world = World::harbour(NAMESPACES);
     world.run("listener change harbour/quill --pool 10.190.0.0/29").is(0);
     world.run("user add mara").is(0);
@@ -547,7 +547,16 @@ fn a_full_pool_refuses_the_next_device_and_revoking_frees_an_address() {
     assert_eq!(world.everything(), before);
     world.run("listener change harbour/quill --pool 10.191.0.0/30").is(3).says("too small");
     world.run("credential revoke mara/d3 --reason lost --yes").is(0);
+    // Logs that name its address still mean it, also when it is not in the estate any more.
+    world.run("listener show harbour/quill").is(0).says("1 held after a revocation");
+    world.run("credential issue mara/d6").is(3).says("held after a revocation").says("--hold-addresses 0");
+    world.run("credential issue mara/d3").is(0).says("10.190.0.4");
+    world.run("credential revoke mara/d3 --reason lost --yes").is(0);
+    world.run("device remove mara/d3 --yes").is(0);
+    world.run("credential issue mara/d6").is(3).says("held after a revocation");
+    world.run("estate change --hold-addresses 0").is(0);
     world.run("credential issue mara/d6").is(0).says("10.190.0.4");
+    world.run("estate show").is(0).says("0 days");
 }
 
 #[test]

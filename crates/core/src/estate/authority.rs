@@ -56,6 +56,8 @@ pub enum CertificateKind {
     Responder,
     /// Signs profiles for devices.
     Signer,
+    /// The authority signed it before it was brought in; only its serial number is known, from a list.
+    Elsewhere,
 }
 
 /// What lists and answers say of a certificate.

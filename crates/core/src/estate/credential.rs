@@ -11,6 +11,7 @@ use super::{Gateway, Listener, SealedSecret, Site};
 use crate::account::Account;
 use crate::keys::PublicKey;
 use crate::moment;
+use crate::sealed::Sealed;
 
 /// One path by which a credential may come in.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,10 +22,29 @@ pub struct Way {
     pub inner: Ipv4Addr,
 }
 
+/// A way notice that was made for a credential.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NoticeMade {
+    pub number: u32,
+    pub made: Timestamp,
+    /// Sealed to the device.
+    pub sealed: Sealed,
+    /// What the device knows once it has taken it.
+    pub told: Vec<Told>,
+    /// Gateways whose agents have it, for when the device is there.
+    pub at: BTreeSet<String>,
+    /// When the device was seen to have taken it.
+    pub taken: Option<Timestamp>,
+}
+
 /// What a handover told the device, to notice when it has become stale.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Told {
     pub listener: String,
+    /// The gateway's.
+    pub server_key: PublicKey,
+    /// The estate's, by which the device knows way notices.
+    pub estate_key: PublicKey,
     pub address: String,
     pub port: u16,
     pub reach: Vec<IpNet>,
@@ -132,7 +152,10 @@ pub struct Credential {
     pub valid_from: Option<Timestamp>,
     pub expires: Option<Timestamp>,
     pub handed_over: Option<Timestamp>,
+    /// What the device knows of its ways in, by its handover or by the newest way notice that it has taken.
     pub told: Vec<Told>,
+    /// The newest way notice that was made for it.
+    pub notice: Option<NoticeMade>,
     pub revoked: Option<Timestamp>,
     pub reason: Option<String>,
     pub first_used: Option<Timestamp>,
@@ -293,6 +316,17 @@ impl Credential {
         }
     }
 
+    /// The device says that it has the way notice with this number, or a later one. Whether that is new.
+    pub fn has_taken(&mut self, number: u32, at: Timestamp) -> bool {
+        let Some(notice) = self.notice.as_mut().filter(|notice| notice.taken.is_none() && notice.number <= number)
+        else {
+            return false;
+        };
+        notice.taken = Some(at);
+        self.told.clone_from(&notice.told);
+        true
+    }
+
     /// What in the handover is no longer so; empty when the device was told the truth, or nothing yet.
     #[must_use]
     pub fn stale(&self, listeners: &[Listener], gateways: &[Gateway], sites: &[Site]) -> Vec<String> {
@@ -303,6 +337,9 @@ impl Credential {
                 continue;
             };
             let Some(gateway) = gateways.iter().find(|gateway| gateway.name == listener.gateway) else { continue };
+            if gateway.public_key != told.server_key {
+                stale.push(format!("knows {} by a key that it has no more", gateway.name));
+            }
             if gateway.dialled != told.address {
                 stale.push(format!("dials {}, which is now {}", told.address, gateway.dialled));
             }
@@ -355,6 +392,8 @@ mod tests {
         assert!(credential.stale(&[], &[], &[]).is_empty(), "nothing was told yet");
         credential.told.push(Told {
             listener: "harbour/quill".into(),
+            server_key: PublicKey([5; 32]),
+            estate_key: PublicKey([6; 32]),
             address: "gangway.skerry.example".into(),
             port: 23817,
             reach: vec![],

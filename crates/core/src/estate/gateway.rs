@@ -45,6 +45,8 @@ pub struct Gateway {
     pub lists_there: std::collections::BTreeMap<String, u64>,
     /// The estate's key that its agent trusts, where that is not the newest.
     pub trusts: Option<PublicKey>,
+    /// When its agent was last reached: an order that holds for a time goes on from there.
+    pub renewed: Option<Timestamp>,
     pub created: Timestamp,
 }
 
@@ -68,6 +70,9 @@ pub struct GatewayCertificate {
     pub authority: Option<String>,
     /// DER in base64, leaf first, without the root.
     pub chain: Vec<String>,
+    /// The root above what was brought in, where it came along: who goes by it must know it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub root: Option<String>,
     pub names: Vec<String>,
     pub expires: Timestamp,
 }

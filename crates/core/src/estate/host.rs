@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::findings::Facts;
+use crate::keys::PublicKey;
 use crate::{Problem, Result};
 
 /// The kind of a host.
@@ -46,7 +47,24 @@ pub struct Host {
     /// What the last probe found.
     pub facts: Option<Facts>,
     pub probed: Option<Timestamp>,
+    /// An agent that was left behind there, running.
+    pub leftover: Option<Leftover>,
     pub created: Timestamp,
+}
+
+/// An agent of this estate that was left behind on a host which could not be reached: it goes on letting in whom its last order names, and is
+/// removed as soon as the host answers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Leftover {
+    /// The gateway that it is.
+    pub gateway: String,
+    /// The key by which it knows itself, and others it.
+    pub public_key: PublicKey,
+    /// News of it were collected up to this number.
+    pub news_seen: u64,
+    pub since: Timestamp,
+    /// The host leaves the estate when it is clean.
+    pub leaving: bool,
 }
 
 /// How a host is managed: read once, where it comes in, from `lab:FOLDER` or `ssh://user@address:port`.

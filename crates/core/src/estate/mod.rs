@@ -35,10 +35,11 @@ use crate::keys::PublicKey;
 
 pub use authority::{Authority, CertificateKind, CertificateState, Delegate, IssuedCertificate};
 pub use credential::{
-    Credential, CredentialKind, CredentialState, HeldCertificate, HeldKeyPair, HeldPassword, Material, Told, Way,
+    Credential, CredentialKind, CredentialState, HeldCertificate, HeldKeyPair, HeldPassword, Material, NoticeMade,
+    Told, Way,
 };
 pub use gateway::{Gateway, GatewayCertificate};
-pub use host::{Access, Host, HostKind, SshTarget, Via};
+pub use host::{Access, Host, HostKind, Leftover, SshTarget, Via};
 pub use listener::{Listener, Reach, Served};
 pub use people::{Device, Group, User, UserState};
 pub use record::{Revocation, Session};
@@ -63,8 +64,15 @@ pub struct Estate {
     pub recovery_sealed: Option<SealedSecret>,
     /// Signing keys from before, while a gateway still trusts them.
     pub previous_keys: Vec<PreviousKey>,
+    /// For how many days the inner address of a revoked credential is given to nobody else, so that logs stay readable.
+    pub hold_addresses: u16,
+    /// For how many seconds an order holds, from when it was made or renewed: after that its agent lets nobody in. `None`: for ever.
+    pub orders_hold: Option<u32>,
     pub created: Timestamp,
 }
+
+/// Days that an address is held where nothing else is said.
+pub const HOLD_ADDRESSES: u16 = 30;
 
 /// A signing key of the estate from before.
 #[derive(Debug, Clone, Serialize, Deserialize)]

@@ -10,7 +10,8 @@ use super::{News, questions};
 use crate::findings::{Facts as HostFacts, Plane};
 use crate::firewall::Service;
 use crate::keys::{PublicKey, Secret};
-use crate::order::{Envelope, Revoked};
+use crate::order::{Envelope, Revoked, SignedRenewal};
+use crate::sealed::Sealed;
 
 questions! {
     /// Everything that an agent answers.
@@ -21,6 +22,8 @@ questions! {
         Confirm -> Receipt,
         Certify -> (),
         Publish -> (),
+        Tell -> (),
+        Renew -> (),
         OrderInForce -> Standing,
         NewsAfter -> NewsPage,
         Sessions -> Vec<Live>,
@@ -73,6 +76,27 @@ pub struct Certify {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Publish {
     pub publications: Vec<Publication>,
+}
+
+/// The estate stands by your order, if it is the newest.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Renew {
+    pub renewal: SignedRenewal,
+}
+
+/// Bring these way notices to their devices when they are here, in place of those before.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Tell {
+    pub notices: Vec<ForDevice>,
+}
+
+/// A way notice on its way: only its device can open it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ForDevice {
+    /// By which the device's credential is known.
+    pub identity: PublicKey,
+    pub number: u32,
+    pub sealed: Sealed,
 }
 
 /// Which order is in force, and which revocations did you ever learn? For an estate that was loaded from a backup.
@@ -161,6 +185,9 @@ pub struct AgentStatus {
     /// Why something that is in force is not kept: a restart would lose it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unkept: Option<String>,
+    /// Until when the order in force holds, where it does not for ever.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub holds_until: Option<Timestamp>,
     /// What something else on the host has changed and the agent cannot put right.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub amiss: Option<String>,

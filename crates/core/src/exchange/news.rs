@@ -36,7 +36,12 @@ pub enum NewsEvent {
         /// Whether the inner address was leased at this sign-in.
         #[serde(default)]
         leased: bool,
+        /// The newest way notice that the device has taken; 0 for none.
+        #[serde(default)]
+        notice: u32,
     },
+    /// A device has taken a way notice.
+    Noticed { identity: PublicKey, notice: u32 },
     /// A device proved a new address.
     Moved { session: u64, to: String },
     /// A session is over.

@@ -119,6 +119,9 @@ pub struct Content {
     pub certificate: Vec<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub publish: Option<OrderPublish>,
+    /// Seconds that it holds from when it was made or renewed: after that nobody is let in. `None`: for ever.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub holds: Option<u32>,
 }
 
 impl Content {
@@ -128,7 +131,8 @@ impl Content {
     pub fn needs(&self) -> BTreeSet<String> {
         let tunnels = self.listeners.iter().map(|listener| format!("tunnel {}", listener.tunnel.word()));
         let proofs = self.admit.iter().map(|admit| admit.proof.kind()).collect::<HashSet<_>>();
-        tunnels.chain(proofs.into_iter().map(|kind| format!("proof {}", kind.word()))).collect()
+        let proofs = proofs.into_iter().map(|kind| format!("proof {}", kind.word()));
+        tunnels.chain(proofs).chain(self.holds.map(|_| "holds".to_owned())).collect()
     }
 }
 
@@ -175,6 +179,8 @@ pub struct Extract<'a> {
     pub revocations: &'a [Revocation],
     /// The estate's authorities that this gateway publishes about: name and certificate.
     pub published: &'a [(String, String)],
+    /// Seconds that orders of the estate hold.
+    pub holds: Option<u32>,
     pub now: Timestamp,
 }
 
@@ -213,6 +219,7 @@ pub fn content(extract: &Extract<'_>) -> Result<Content> {
         })
         .collect();
     Ok(Content {
+        holds: extract.holds,
         admit: admitted(extract, &listeners)?,
         gateway: gateway.name.clone(),
         dialled: gateway.dialled.clone(),

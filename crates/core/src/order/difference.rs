@@ -6,6 +6,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use serde::Serialize;
 
+use super::renewal::for_seconds;
 use super::{Admit, Content, OrderListener};
 use crate::admission::ProofKind;
 use crate::firewall::{Protocol, Service};
@@ -17,6 +18,10 @@ pub struct Change {
     /// `add`, `change`, `remove`, `admit`, `withdraw`, `revoke`, `ports`, `gateway`.
     pub verb: &'static str,
     pub words: String,
+}
+
+fn held(content: &Content) -> String {
+    content.holds.map_or_else(|| "for ever".into(), for_seconds)
 }
 
 /// What changes from `old` (nothing, for a gateway that has no order yet) to `new`.
@@ -46,6 +51,7 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
             ("networks", &list(&old.networks), &list(&new.networks)),
             ("outward", &outward(old), &outward(new)),
             ("metrics at", &address(old), &address(new)),
+            ("holds", &held(old), &held(new)),
             ("key", &old.public_key.fingerprint(), &new.public_key.fingerprint()),
         ] {
             if before != after {

@@ -16,7 +16,7 @@ use crate::{Problem, Result};
 pub const FORMAT: &str = "yestrel order 2";
 
 /// What this code knows of that an order may need. Whether a kind of tunnel is there, the agent says that runs it.
-const KNOWN: [&str; 4] = ["proof key", "proof certificate", "proof account", "proof shared-secret"];
+const KNOWN: [&str; 5] = ["proof key", "proof certificate", "proof account", "proof shared-secret", "holds"];
 
 /// An order.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -49,7 +49,7 @@ pub struct Envelope {
 }
 
 /// Canonical JSON of anything that serialises.
-pub(super) fn canonical<T: Serialize>(value: &T) -> String {
+pub(crate) fn canonical<T: Serialize>(value: &T) -> String {
     // `serde_json::Value` keeps objects in a sorted map.
     serde_json::to_value(value).map(|value| value.to_string()).unwrap_or_default()
 }

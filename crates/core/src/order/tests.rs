@@ -101,6 +101,7 @@ mod from_the_estate {
     fn made(listeners: &[Listener], credentials: &[Credential], users: &[User], revocations: &[Revocation]) -> Content {
         let shared_secrets: &[SharedSecret] = &[];
         let extract = Extract {
+            holds: None,
             gateway: &gateway(),
             site: &site(),
             listeners,

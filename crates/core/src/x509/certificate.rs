@@ -20,7 +20,7 @@ use x509_cert::time::Validity;
 use x509_cert::{TbsCertificate, Version};
 
 use super::key::{self, PrivateKey};
-use super::names::{self, SubjectName};
+use super::names::{self, SubjectName, subject_of};
 use super::{distinguished, fingerprint, moment_of, pem, time, unencodable};
 use crate::{Problem, Result, moment};
 
@@ -77,7 +77,8 @@ pub struct Wanted<'a> {
     /// 16 random bytes.
     pub serial: [u8; 16],
     pub organisation: &'a str,
-    pub common_name: &'a str,
+    /// Of authorities and of what acts for them. A gateway's and a device's is one of its names, or there is none.
+    pub common_name: Option<&'a str>,
     pub names: &'a [SubjectName],
     pub key: &'a SubjectPublicKeyInfoOwned,
     pub from: Timestamp,
@@ -90,6 +91,31 @@ pub struct Wanted<'a> {
 pub struct Issuer<'a> {
     pub certificate: &'a Certificate,
     pub key: &'a PrivateKey,
+    /// The authorities above it, the nearest first.
+    pub above: &'a [Certificate],
+}
+
+impl Issuer<'_> {
+    fn line(&self) -> impl Iterator<Item = &Certificate> {
+        std::iter::once(self.certificate).chain(self.above)
+    }
+}
+
+/// Who of an authority and those above it does not permit a name.
+///
+/// # Errors
+/// What one of them is limited to cannot be read.
+pub fn forbids<'a>(
+    authority: &'a Certificate,
+    above: &'a [Certificate],
+    name: &SubjectName,
+) -> Result<Option<&'a Certificate>> {
+    for one in std::iter::once(authority).chain(above) {
+        if one.constraints()?.is_some_and(|constraints| !names::permits(&constraints, name)) {
+            return Ok(Some(one));
+        }
+    }
+    Ok(None)
 }
 
 /// A certificate that was read or made.
@@ -134,6 +160,15 @@ fn locations(urls: &[String]) -> Result<Vec<GeneralName>> {
         .collect()
 }
 
+/// The subject: organisation and common name. Where there is nothing that could be the common name, it is empty, and the alternative names
+/// are critical (RFC 5280 section 4.2.1.6).
+fn subject(wanted: &Wanted<'_>) -> Result<Name> {
+    match wanted.common_name {
+        Some(common_name) => distinguished(wanted.organisation, common_name),
+        None => subject_of(wanted.organisation, wanted.names),
+    }
+}
+
 fn extensions(wanted: &Wanted<'_>, issuer_key: Option<OctetString>) -> Result<Vec<Extension>> {
     let mut all = Vec::new();
     let authority = matches!(wanted.purpose, Purpose::Authority { .. });
@@ -165,7 +200,7 @@ fn extensions(wanted: &Wanted<'_>, issuer_key: Option<OctetString>) -> Result<Ve
     }
     if !wanted.names.is_empty() {
         let names: Vec<_> = wanted.names.iter().map(SubjectName::to_general).collect::<Result<_>>()?;
-        all.push(extension(&SubjectAltName(names), false)?);
+        all.push(extension(&SubjectAltName(names), subject(wanted)?.is_empty())?);
     }
     all.push(extension(&SubjectKeyIdentifier(key_id(wanted.key)?), false)?);
     if issuer_key.is_some() {
@@ -218,7 +253,7 @@ fn sign(
         signature: key.signature_algorithm(),
         issuer,
         validity: Validity { not_before: time(wanted.from - BEFORE)?, not_after: time(wanted.until)? },
-        subject: distinguished(wanted.organisation, wanted.common_name)?,
+        subject: subject(wanted)?,
         subject_public_key_info: wanted.key.clone(),
         issuer_unique_id: None,
         subject_unique_id: None,
@@ -234,7 +269,7 @@ fn sign(
 /// # Errors
 /// A name that cannot be encoded.
 pub fn root(wanted: &Wanted<'_>, key: &PrivateKey, random: &dyn SecureRandom) -> Result<Certificate> {
-    sign(wanted, distinguished(wanted.organisation, wanted.common_name)?, None, key, random)
+    sign(wanted, subject(wanted)?, None, key, random)
 }
 
 /// A certificate signed by an authority.
@@ -268,16 +303,35 @@ pub fn issue(wanted: &Wanted<'_>, issuer: &Issuer<'_>, random: &dyn SecureRandom
     if wanted.until <= wanted.from {
         return Err(Problem::words("the certificate would end before it begins").try_("a later --until"));
     }
-    if matches!(wanted.purpose, Purpose::Authority { .. }) && authority.path_length() == Some(0) {
-        return Err(Problem::refused(format!("no authority may stand below {}", authority.common_name()))
-            .why("its certificate says a path length of 0")
-            .try_("--under a root"));
+    if matches!(wanted.purpose, Purpose::Authority { .. }) {
+        for (below, one) in issuer.line().enumerate() {
+            // Between it and what the new authority signs stand the new one and those already there (RFC 5280 section 4.2.1.9).
+            if one.path_length().is_some_and(|length| usize::from(length) < below + 1) {
+                return Err(Problem::refused(format!("no authority may stand below {}", authority.common_name()))
+                    .why(format!(
+                        "the certificate of {} says a path length of {}",
+                        one.common_name(),
+                        one.path_length().unwrap_or_default()
+                    ))
+                    .try_("--under a root"));
+            }
+        }
     }
-    if let Some(domain) = authority.domain()
-        && let Some(name) = wanted.names.iter().find(|name| !names::within(name, &domain))
-    {
-        return Err(Problem::refused(format!("{name} is beyond what the authority may sign for"))
-            .why(format!("{} is limited to {domain} and what is below it", authority.common_name())));
+    for name in wanted.names {
+        if let Some(one) = forbids(issuer.certificate, issuer.above, name)? {
+            let what = one
+                .domain()
+                .map_or_else(|| "by its certificate".to_owned(), |domain| format!("to {domain} and what is below it"));
+            return Err(Problem::refused(format!("{name} is beyond what the authority may sign for"))
+                .why(format!("{} is limited {what}", one.common_name())));
+        }
+    }
+    let own = subject(wanted)?;
+    for one in issuer.line() {
+        if one.constraints()?.is_some_and(|constraints| !names::permits_subject(&constraints, &own)) {
+            return Err(Problem::refused(format!("the subject {own} is beyond what the authority may sign for"))
+                .why(format!("the certificate of {} limits it to other directory names", one.common_name())));
+        }
     }
     let subject = authority.parsed.tbs_certificate.subject.clone();
     sign(wanted, subject, Some(authority), issuer.key, random)
@@ -357,6 +411,29 @@ impl Certificate {
         common_name(&self.parsed.tbs_certificate.subject).unwrap_or_else(|| self.subject())
     }
 
+    /// The last common name of who signed it, or its whole name without one.
+    #[must_use]
+    pub fn issuer_name(&self) -> String {
+        let issuer = &self.parsed.tbs_certificate.issuer;
+        common_name(issuer).unwrap_or_else(|| issuer.to_string())
+    }
+
+    /// Where it says that the list of who signed it is published (RFC 5280 section 4.2.1.13).
+    #[must_use]
+    pub fn lists(&self) -> Vec<String> {
+        let points = self.get::<CrlDistributionPoints>().map(|points| points.0).unwrap_or_default();
+        let names = points.into_iter().filter_map(|point| point.distribution_point);
+        let full = names.flat_map(|name| match name {
+            DistributionPointName::FullName(names) => names,
+            DistributionPointName::NameRelativeToCRLIssuer(_) => Vec::new(),
+        });
+        full.filter_map(|name| match name {
+            GeneralName::UniformResourceIdentifier(url) => Some(url.to_string()),
+            _ => None,
+        })
+        .collect()
+    }
+
     /// From when it holds.
     #[must_use]
     pub fn not_before(&self) -> Timestamp {
@@ -421,6 +498,22 @@ impl Certificate {
         })
     }
 
+    /// What names it may sign for (RFC 5280 section 4.2.1.10).
+    ///
+    /// # Errors
+    /// They are there, and cannot be read.
+    fn constraints(&self) -> Result<Option<x509_cert::ext::pkix::NameConstraints>> {
+        let found = self.parsed.tbs_certificate.get::<x509_cert::ext::pkix::NameConstraints>();
+        found.map(|found| found.map(|(_, constraints)| constraints)).map_err(|error| {
+            Problem::refused(format!("what {} may sign for cannot be read", self.common_name())).why(error.to_string())
+        })
+    }
+
+    /// Whether it names itself as its issuer.
+    fn is_self_issued(&self) -> bool {
+        self.parsed.tbs_certificate.subject == self.parsed.tbs_certificate.issuer
+    }
+
     fn purposes(&self) -> Vec<ObjectIdentifier> {
         self.get::<ExtendedKeyUsage>().map(|usage| usage.0).unwrap_or_default()
     }
@@ -447,8 +540,7 @@ impl Certificate {
     /// Whether its own key signed it.
     #[must_use]
     pub fn is_root(&self) -> bool {
-        let tbs = &self.parsed.tbs_certificate;
-        tbs.subject == tbs.issuer && self.check_signed_by(self).is_ok()
+        self.is_self_issued() && self.check_signed_by(self).is_ok()
     }
 
     /// Checks that `issuer` signed it: names and signature. Times and purposes are not looked at.
@@ -498,7 +590,9 @@ pub fn check_chain(chain: &[Certificate], now: Timestamp, open_end: bool) -> Res
             return Err(Problem::refused(format!("{} may not sign certificates", issuer.common_name()))
                 .why("its certificate does not say that it is an authority"));
         }
-        if issuer.path_length().is_some_and(|length| usize::from(length) < at) {
+        // Authorities below it, which do not issue themselves (RFC 5280 section 6.1.4); the first of a chain may be one.
+        let below = chain[..=at].iter().filter(|one| one.is_authority() && !one.is_self_issued()).count();
+        if issuer.path_length().is_some_and(|length| usize::from(length) < below) {
             return Err(Problem::refused("the chain of authorities is too long")
                 .why(format!("{} allows fewer below it", issuer.common_name())));
         }

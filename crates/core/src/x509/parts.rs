@@ -15,6 +15,9 @@ use crate::{Problem, Result};
 /// Bytes at most of anything in DER or PEM that is taken from outside.
 pub const LONGEST: usize = 1024 * 1024;
 
+/// Characters at most of a common name or an organisation (RFC 5280 appendix A.1: ub-common-name, ub-organization-name).
+pub(super) const LONGEST_COMMON: usize = 64;
+
 /// What cannot happen with values that this program made itself, and is said all the same.
 pub(crate) fn unencodable(error: x509_cert::der::Error) -> Problem {
     Problem::failed("the certificate's parts cannot be encoded").why(error.to_string())
@@ -29,8 +32,7 @@ pub(crate) fn distinguished(organisation: &str, common_name: &str) -> Result<Nam
         if text.is_empty() {
             continue;
         }
-        // RFC 5280 appendix A.1: ub-common-name and ub-organization-name are 64 characters.
-        let text: String = text.chars().take(64).collect();
+        let text: String = text.chars().take(LONGEST_COMMON).collect();
         let value = Any::from(Utf8StringRef::new(&text).map_err(unencodable)?);
         let set = SetOfVec::try_from(vec![AttributeTypeAndValue { oid, value }]).map_err(unencodable)?;
         sequence.0.push(RelativeDistinguishedName(set));

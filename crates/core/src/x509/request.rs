@@ -12,8 +12,8 @@ use x509_cert::spki::SubjectPublicKeyInfoOwned;
 
 use super::certificate::common_name;
 use super::key::{self, PrivateKey};
-use super::names::{self, SubjectName};
-use super::{distinguished, pem, unencodable};
+use super::names::{self, SubjectName, subject_of};
+use super::{pem, unencodable};
 use crate::{Problem, Result};
 
 /// RFC 2985 section 5.4.2: extensionRequest.
@@ -33,29 +33,19 @@ pub struct Request {
 ///
 /// # Errors
 /// A name that cannot be encoded.
-pub fn make(
-    organisation: &str,
-    common: &str,
-    names: &[SubjectName],
-    key: &PrivateKey,
-    random: &dyn SecureRandom,
-) -> Result<String> {
+pub fn make(organisation: &str, names: &[SubjectName], key: &PrivateKey, random: &dyn SecureRandom) -> Result<String> {
+    let subject = subject_of(organisation, names)?;
     let general: Vec<_> = names.iter().map(SubjectName::to_general).collect::<Result<_>>()?;
     let value = SubjectAltName(general).to_der().map_err(unencodable)?;
     let extension = Extension {
         extn_id: SubjectAltName::OID,
-        critical: false,
+        critical: subject.is_empty(),
         extn_value: OctetString::new(value).map_err(unencodable)?,
     };
     let extensions: Extensions = vec![extension];
     let values = SetOfVec::try_from(vec![Any::encode_from(&extensions).map_err(unencodable)?]).map_err(unencodable)?;
     let attributes = Attributes::try_from(vec![Attribute { oid: EXTENSION_REQUEST, values }]).map_err(unencodable)?;
-    let info = CertReqInfo {
-        version: Version::V1,
-        subject: distinguished(organisation, common)?,
-        public_key: key.public().clone(),
-        attributes,
-    };
+    let info = CertReqInfo { version: Version::V1, subject, public_key: key.public().clone(), attributes };
     let signature = key.sign(&info.to_der().map_err(unencodable)?, random)?;
     let request = CertReq { info, algorithm: key.signature_algorithm(), signature };
     Ok(pem("CERTIFICATE REQUEST", &request.to_der().map_err(unencodable)?))

@@ -30,6 +30,10 @@ pub enum Event {
     Up(Settings),
     /// Settings changed in a running session.
     Changed(Settings),
+    /// The gateway has something to say to the person at the device.
+    Words(String),
+    /// The gateway brought a way notice, as it was sealed.
+    Notice(Vec<u8>),
     /// The gateway is not heard any more; the way opens anew by itself.
     Lost,
     /// The gateway refused.
@@ -64,6 +68,9 @@ pub trait Way: Send + Sync {
 
     /// What happened in the session, once there is one.
     fn counters(&self) -> Option<Arc<Counters>>;
+
+    /// The device has taken the way notice with this number: the gateway may know.
+    fn noticed(&self, _number: u32) {}
 
     /// Says goodbye and stops.
     fn close(&self);

@@ -11,7 +11,7 @@ use yestrel_core::admission::Reason as Why;
 use yestrel_core::firewall::Service;
 use yestrel_core::handover::{Handover, HandoverWay};
 use yestrel_core::tunnel::{Second, Settings as Given, WayIn, quill};
-use yestrel_core::{Problem, Result};
+use yestrel_core::{Problem, Result, notice};
 use yestrel_net::clock;
 use yestrel_net::packets::{Receiver, Sender, Udp};
 use yestrel_net::seats::Carrier;
@@ -22,7 +22,8 @@ use yestrel_wire::quill::device::{Config, Device, Event as Happened};
 use yestrel_wire::quill::frame::{Frame, frames};
 use yestrel_wire::quill::lane::{Lane, OVERHEAD};
 use yestrel_wire::quill::message::Settings;
-use yestrel_wire::quill::{ConnectionId, Reason, Suite};
+use yestrel_wire::quill::parcel::{NOTICE, WORDS};
+use yestrel_wire::quill::{ConnectionId, Reason, Suite, words_of};
 
 use super::{Event, Ground, Kind, Way};
 
@@ -117,7 +118,11 @@ impl Kind for QuillKind {
         let udp = Udp::bind(SocketAddr::new(source, 0))
             .map_err(|error| Problem::failed("the system gives no socket").why(error.to_string()))?;
         let call = Call::new(&*own.call_secret.private_key()?);
-        let config = Config::new(suite, key.private_key()?, own.server_key.0, call, ground.software);
+        let config = Config {
+            notice: handover.notice,
+            most_parcel: notice::LONGEST,
+            ..Config::new(suite, key.private_key()?, own.server_key.0, call, ground.software)
+        };
         let mut device = Device::new(config, peer, clock::SystemRandom::boxed());
         device.open(clock::now());
         let way = Arc::new(QuillWay {
@@ -155,6 +160,9 @@ impl QuillWay {
                 }
                 Happened::Up(settings) => Event::Up(given(settings)),
                 Happened::Changed(settings) => Event::Changed(given(settings)),
+                Happened::Parcel(NOTICE, bytes) => Event::Notice(bytes),
+                Happened::Parcel(WORDS, bytes) => Event::Words(words_of(&String::from_utf8_lossy(&bytes))),
+                Happened::Parcel(..) => continue,
                 Happened::Lost => Event::Lost,
                 Happened::Refused(reason, words) => Event::Refused(why(reason), words),
                 Happened::Ended(reason, words) => Event::Ended(why(reason), words),
@@ -228,6 +236,10 @@ impl Way for QuillWay {
 
     fn counters(&self) -> Option<Arc<Counters>> {
         self.current.read().as_ref().map(|lane| lane.counters.clone())
+    }
+
+    fn noticed(&self, number: u32) {
+        let _ = self.act(|device| device.noticed(clock::now(), number));
     }
 
     fn close(&self) {

@@ -7,6 +7,8 @@ CREATE TABLE estates (
   recovery_key TEXT,
   recovery_sealed TEXT,
   previous_keys TEXT NOT NULL,
+  hold_addresses INTEGER NOT NULL,
+  orders_hold INTEGER,
   created TEXT NOT NULL
 ) STRICT;
 CREATE TABLE sites (
@@ -24,6 +26,7 @@ CREATE TABLE hosts (
   access TEXT NOT NULL,
   facts TEXT,
   probed TEXT,
+  leftover TEXT,
   created TEXT NOT NULL
 ) STRICT;
 CREATE TABLE gateways (
@@ -47,6 +50,7 @@ CREATE TABLE gateways (
   publish_port INTEGER,
   lists_there TEXT NOT NULL,
   trusts TEXT,
+  renewed TEXT,
   created TEXT NOT NULL
 ) STRICT;
 CREATE TABLE listeners (
@@ -103,6 +107,7 @@ CREATE TABLE credentials (
   expires TEXT,
   handed_over TEXT,
   told TEXT NOT NULL,
+  notice TEXT,
   revoked TEXT,
   reason TEXT,
   first_used TEXT,
@@ -115,8 +120,10 @@ CREATE TABLE addresses (
   name TEXT PRIMARY KEY,
   listener TEXT NOT NULL REFERENCES listeners(name),
   inner TEXT NOT NULL,
-  credential TEXT NOT NULL REFERENCES credentials(name),
+  -- The credential may be gone, and its address still held.
+  credential TEXT NOT NULL,
   leased INTEGER NOT NULL,
+  held_until TEXT,
   UNIQUE (listener, inner)
 ) STRICT;
 CREATE INDEX addresses_by_listener ON addresses(listener);

@@ -11,6 +11,7 @@ use super::handshake::{self, LONGEST, Sent, Towards};
 use super::keys::First;
 use super::lane::Lane;
 use super::message::{Answer, Opening, Settings};
+use super::parcel::{Inbox, Outbox};
 use super::second::{Ids, Offer};
 use super::{ConnectionId, Reason, Suite, VERSION};
 use crate::Moment;
@@ -63,6 +64,10 @@ pub struct Config {
     pub versions: Vec<u16>,
     /// Program and version.
     pub software: String,
+    /// The newest way notice that was taken; 0 for none.
+    pub notice: u32,
+    /// Bytes at most of a parcel that the gateway may send.
+    pub most_parcel: usize,
 }
 
 impl Config {
@@ -75,7 +80,16 @@ impl Config {
         call: Call,
         software: &str,
     ) -> Self {
-        Self { suite, private, gateway_public, call, versions: vec![VERSION], software: software.into() }
+        Self {
+            suite,
+            private,
+            gateway_public,
+            call,
+            versions: vec![VERSION],
+            software: software.into(),
+            notice: 0,
+            most_parcel: 0,
+        }
     }
 }
 
@@ -92,6 +106,8 @@ pub enum Event {
     Up(Settings),
     /// Settings changed in a running session.
     Changed(Settings),
+    /// Something longer than a datagram has arrived whole.
+    Parcel(u8, Vec<u8>),
     /// The gateway is not heard any more; the device opens anew by itself.
     Lost,
     /// The gateway refused; the device does not try again.
@@ -119,6 +135,8 @@ enum Timer {
     Renew,
     /// Settings that came too soon after others are told.
     Settings,
+    /// Parts of a parcel are sent, or sent again.
+    Parcels,
     /// Replaced keys are forgotten.
     Forget(ConnectionId),
 }
@@ -154,6 +172,11 @@ struct Running {
     unanswered: Option<Moment>,
 }
 
+fn number(random: &mut dyn Random) -> u32 {
+    let [a, b, c, d, ..] = super::eight(random);
+    u32::from_be_bytes([a, b, c, d])
+}
+
 /// The state machine of one tunnel on a device.
 pub struct Device {
     config: Config,
@@ -166,6 +189,8 @@ pub struct Device {
     asked_renewal: Option<Moment>,
     /// When settings were last told, and what has come since.
     told: (Moment, Option<Settings>),
+    outbox: Outbox,
+    inbox: Inbox,
     timers: Deadlines<Timer>,
     out: Vec<(SocketAddr, Vec<u8>)>,
     events: Vec<Event>,
@@ -175,8 +200,11 @@ pub struct Device {
 impl Device {
     /// A device that has not opened yet.
     #[must_use]
-    pub fn new(config: Config, gateway: SocketAddr, random: Box<dyn Random>) -> Self {
+    pub fn new(config: Config, gateway: SocketAddr, mut random: Box<dyn Random>) -> Self {
+        let (outbox, inbox) = (Outbox::new(number(&mut *random)), Inbox::new(config.most_parcel));
         Self {
+            outbox,
+            inbox,
             config,
             random,
             gateway,
@@ -223,6 +251,7 @@ impl Device {
             id: ConnectionId(super::eight(&mut *self.random)),
             software: self.config.software.clone(),
             continues,
+            notice: self.config.notice,
         };
         let towards = Towards {
             suite: self.config.suite,
@@ -341,6 +370,9 @@ impl Device {
         self.forget_running(now, renews);
         if !renews {
             self.told = (Moment(0), None);
+            self.outbox = Outbox::new(number(&mut *self.random));
+            self.inbox = Inbox::new(self.config.most_parcel);
+            self.timers.clear(Timer::Parcels);
         }
         self.events.push(Event::LaneAdded(lane.clone()));
         self.events.push(Event::Current(lane.clone()));
@@ -401,6 +433,17 @@ impl Device {
                     self.send_on(now, lane, &[Frame::SettingsTaken(edition)]);
                 }
             }
+            Frame::Parcel(part) if self.is_current(lane) => {
+                let (whole, taken) = self.inbox.part(part);
+                if let Some(taken) = taken {
+                    self.send_on(now, lane, &[Frame::ParcelTaken(taken)]);
+                }
+                self.events.extend(whole.map(|(kind, bytes)| Event::Parcel(kind, bytes)));
+            }
+            Frame::ParcelTaken(taken) if self.is_current(lane) => {
+                self.outbox.taken(taken);
+                self.timers.set(Timer::Parcels, now);
+            }
             Frame::End(reason, words) => {
                 let current = self.running.as_ref().is_some_and(|running| running.lane.session == lane.session);
                 if !current {
@@ -416,6 +459,39 @@ impl Device {
             }
             _ => {}
         }
+    }
+
+    /// Whether it is a lane of the session that runs, under final keys.
+    fn is_current(&self, lane: &Lane) -> bool {
+        lane.carries && self.running.as_ref().is_some_and(|running| running.lane.session == lane.session)
+    }
+
+    /// Sends something longer than a datagram, until the gateway has taken it. Whether there is a session, with room for it.
+    pub fn send_parcel(&mut self, now: Moment, kind: u8, bytes: Arc<[u8]>) -> bool {
+        let sent = self.running.is_some() && self.outbox.push(kind, bytes);
+        if sent {
+            self.timers.set_sooner(Timer::Parcels, now);
+        }
+        sent
+    }
+
+    fn send_parts(&mut self, now: Moment) {
+        let Some(lane) = self.running.as_ref().map(|running| running.lane.clone()) else { return };
+        let (out, gateway) = (&mut self.out, self.gateway);
+        self.outbox.due(now, |part| {
+            if let Ok(datagram) = lane.seal_frames(now, &[Frame::Parcel(part)]) {
+                out.push((gateway, datagram));
+            }
+        });
+        if let Some(at) = self.outbox.deadline(now) {
+            self.timers.set(Timer::Parcels, at);
+        }
+    }
+
+    /// The device has taken a way notice: the gateway learns it with new keys, at once.
+    pub fn noticed(&mut self, now: Moment, number: u32) {
+        self.config.notice = number;
+        self.renew(now);
     }
 
     /// Settings arrived. What comes too soon after the last is told later, and only the newest of it: no gateway makes a device flap.
@@ -521,6 +597,7 @@ impl Device {
                         self.settings(now, settings);
                     }
                 }
+                Timer::Parcels => self.send_parts(now),
                 Timer::Forget(id) => self.events.push(Event::LaneRemoved(id)),
             }
         }

@@ -268,6 +268,7 @@ mod tests {
                 id: super::super::ConnectionId([1; 8]),
                 software: String::new(),
                 continues: None,
+                notice: 0,
             };
             handshake::open(&towards, token, opening, &mut Steps(9))
         };

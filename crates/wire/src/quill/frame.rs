@@ -4,7 +4,7 @@
 //! zero byte. Types that a version does not know are passed over, so that the protocol can grow.
 
 use super::second::{CIPHERTEXT, PART};
-use super::{ConnectionId, Reason};
+use super::{ConnectionId, Reason, parcel};
 
 const PADDING: u8 = 0;
 const DATA: u8 = 1;
@@ -19,6 +19,8 @@ const READY: u8 = 9;
 const SECOND_KEY: u8 = 10;
 const SECOND_ANSWER: u8 = 11;
 const RENEW: u8 = 12;
+const PARCEL: u8 = 13;
+const PARCEL_TAKEN: u8 = 14;
 
 /// Bytes that a data frame adds to an inner packet.
 pub const DATA_HEAD: usize = 3;
@@ -50,6 +52,10 @@ pub enum Frame<'a> {
     SecondAnswer(ConnectionId, &'a [u8]),
     /// The gateway asks for new keys.
     Renew,
+    /// A part of something longer than a datagram.
+    Parcel(parcel::Part<'a>),
+    /// How far the other end has it.
+    ParcelTaken(parcel::Taken),
     /// A type of a later version.
     Unknown(u8),
 }
@@ -85,6 +91,19 @@ impl Frame<'_> {
                 (SECOND_ANSWER, &end)
             }
             Self::Renew => (RENEW, &[]),
+            Self::Parcel(part) => {
+                end = Vec::with_capacity(13 + part.bytes.len());
+                end.extend_from_slice(&part.number.to_be_bytes());
+                end.push(part.kind);
+                end.extend_from_slice(&part.total.to_be_bytes());
+                end.extend_from_slice(&part.offset.to_be_bytes());
+                end.extend_from_slice(part.bytes);
+                (PARCEL, &end)
+            }
+            Self::ParcelTaken(taken) => {
+                end = [taken.number.to_be_bytes(), taken.upto.to_be_bytes()].concat();
+                (PARCEL_TAKEN, &end)
+            }
             Self::Unknown(kind) => (*kind, &[]),
         };
         out.push(kind);
@@ -165,6 +184,20 @@ impl<'a> Iterator for Frames<'a> {
                 _ => Err(Malformed::Length),
             },
             RENEW => Ok(Frame::Renew),
+            PARCEL => match body {
+                [n0, n1, n2, n3, kind, t0, t1, t2, t3, o0, o1, o2, o3, bytes @ ..] => Ok(Frame::Parcel(parcel::Part {
+                    number: u32::from_be_bytes([*n0, *n1, *n2, *n3]),
+                    kind: *kind,
+                    total: u32::from_be_bytes([*t0, *t1, *t2, *t3]),
+                    offset: u32::from_be_bytes([*o0, *o1, *o2, *o3]),
+                    bytes,
+                })),
+                _ => Err(Malformed::Length),
+            },
+            PARCEL_TAKEN => eight(body).map(|[n0, n1, n2, n3, u0, u1, u2, u3]| {
+                let (number, upto) = (u32::from_be_bytes([n0, n1, n2, n3]), u32::from_be_bytes([u0, u1, u2, u3]));
+                Frame::ParcelTaken(parcel::Taken { number, upto })
+            }),
             unknown => Ok(Frame::Unknown(unknown)),
         };
         if frame.is_ok() {
@@ -186,6 +219,9 @@ mod tests {
             Frame::SecondKey(1, ConnectionId(*b"device-2"), &part),
             Frame::SecondAnswer(ConnectionId(*b"gateway2"), &ciphertext),
             Frame::Renew,
+            Frame::Parcel(parcel::Part { number: 1, kind: 2, total: 70_000, offset: 65_536, bytes: b"a part" }),
+            Frame::Parcel(parcel::Part { number: 2, kind: 2, total: 0, offset: 0, bytes: b"" }),
+            Frame::ParcelTaken(parcel::Taken { number: 1, upto: 66_560 }),
             Frame::Ready,
             Frame::Data(b"an inner packet"),
             Frame::Settings(&[1, 2, 3]),

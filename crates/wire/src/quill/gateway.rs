@@ -16,6 +16,7 @@ use super::handshake::{LONGEST, Received};
 use super::keys::{First, Split};
 use super::lane::Lane;
 use super::message::Settings;
+use super::parcel::{Inbox, Outbox};
 use super::second::{Ids, KEY, PART};
 use super::{ConnectionId, Reason, Suite, VERSION};
 use crate::Moment;
@@ -64,13 +65,17 @@ pub enum Event {
         software: String,
         settings: Settings,
         stale: bool,
+        /// The newest way notice that it has taken; 0 for none.
+        notice: u32,
     },
     /// Packets for the device go out on this lane from now on: its keys were renewed.
-    Renewed { device_key: [u8; 32], lane: Arc<Lane>, from: SocketAddr },
+    Renewed { device_key: [u8; 32], lane: Arc<Lane>, from: SocketAddr, notice: u32 },
     /// The device proved a new address.
     Moved { device_key: [u8; 32], session: u64, to: SocketAddr },
     /// A session is over.
     Ended { device_key: [u8; 32], session: u64, reason: Reason, words: String },
+    /// Something longer than a datagram has arrived whole.
+    Parcel { device_key: [u8; 32], kind: u8, bytes: Vec<u8> },
     /// Somebody with a device key was refused.
     Refused { device_key: [u8; 32], from: SocketAddr, reason: Reason },
 }
@@ -98,6 +103,8 @@ pub(super) struct Answered {
     pub answer: Vec<u8>,
     pub settings: Settings,
     pub software: String,
+    /// The newest way notice that the device has taken.
+    pub notice: u32,
     /// The session that it renews.
     pub renews: Option<u64>,
     /// Under its first keys.
@@ -125,6 +132,8 @@ struct Session {
     check: Option<(SocketAddr, [u8; 8], Moment)>,
     /// Path checks sent since this moment, to whatever addresses.
     checks: (Moment, u8),
+    outbox: Outbox,
+    inbox: Inbox,
 }
 
 /// Whether one more may be sent now, of [`MOST_CHECKS`] within [`AGAIN`].
@@ -153,6 +162,8 @@ enum Timer {
     KeysEnd([u8; 32]),
     /// Settings that the device has not taken are sent again.
     SettingsAgain([u8; 32]),
+    /// Parts of a parcel are sent, or sent again.
+    Parcels([u8; 32]),
     /// A session that has ended is not answered any more.
     Forget(ConnectionId),
 }
@@ -445,7 +456,7 @@ impl Gateway {
 
     /// The device has used the final keys: the greeting becomes a session, or renews one. Gives whose.
     fn promote(&mut self, now: Moment, id: ConnectionId, lane: &Arc<Lane>, from: SocketAddr) -> Option<[u8; 32]> {
-        let Answered { device_key, settings, software, renews, stale, .. } = self.take_greeting(id)?.said;
+        let Answered { device_key, settings, software, renews, stale, notice, .. } = self.take_greeting(id)?.said;
         let others = self.ends.get(&device_key).map(|end| end.greetings.clone()).unwrap_or_default();
         others.into_iter().for_each(|other| self.drop_greeting(other));
         let mut before = self.ends.get_mut(&device_key).and_then(|end| end.session.take());
@@ -464,8 +475,19 @@ impl Gateway {
         let taken = settings.edition;
         let at = renewed.as_ref().map_or(from, |renewed| renewed.at);
         let (checks, settings_now) = ((now, 0), settings.clone());
-        let mut fresh =
-            Session { lane: lane.clone(), old: None, settings: settings_now, taken, at, check: None, checks };
+        let [a, b, c, d, ..] = super::eight(&mut *self.random);
+        let mut fresh = Session {
+            lane: lane.clone(),
+            old: None,
+            settings: settings_now,
+            taken,
+            at,
+            check: None,
+            checks,
+            outbox: Outbox::new(u32::from_be_bytes([a, b, c, d])),
+            // A device has nothing to say that is longer than a datagram.
+            inbox: Inbox::new(0),
+        };
         self.timers.clear(Timer::SettingsAgain(device_key));
         self.timers.set(Timer::KeysEnd(device_key), now.after(LONGEST_KEYS));
         self.timers.set(Timer::Silence(device_key), now.after(most_silent(&settings)));
@@ -477,15 +499,17 @@ impl Gateway {
                 self.forget(&older);
             }
             fresh.old = Some(renewed.lane);
+            (fresh.outbox, fresh.inbox) = (renewed.outbox, renewed.inbox);
             self.timers.set(Timer::OldKeys(device_key), now.after(KEEP_OLD));
             self.ends.entry(device_key).or_default().session = Some(fresh);
-            self.events.push(Event::Renewed { device_key, lane: lane.clone(), from });
+            self.events.push(Event::Renewed { device_key, lane: lane.clone(), from, notice });
         } else {
             if let Some(before) = before {
                 self.finish(now, device_key, before, Reason::Replaced, String::new());
             }
             self.ends.entry(device_key).or_default().session = Some(fresh);
-            self.events.push(Event::Opened { device_key, lane: lane.clone(), from, software, settings, stale });
+            let lane = lane.clone();
+            self.events.push(Event::Opened { device_key, lane, from, software, settings, stale, notice });
         }
         Some(device_key)
     }
@@ -549,6 +573,19 @@ impl Gateway {
                     self.events.push(Event::Moved { device_key, session: number, to: from });
                 }
             }
+            Frame::Parcel(part) => {
+                let (whole, taken) = session.inbox.part(part);
+                if let Some(taken) = taken.filter(|_| lane.is_proved())
+                    && let Ok(datagram) = lane.seal_frames(now, &[Frame::ParcelTaken(taken)])
+                {
+                    self.out.push((lane.path(), datagram));
+                }
+                self.events.extend(whole.map(|(kind, bytes)| Event::Parcel { device_key, kind, bytes }));
+            }
+            Frame::ParcelTaken(taken) => {
+                session.outbox.taken(taken);
+                self.timers.set(Timer::Parcels(device_key), now);
+            }
             // Whatever reason it writes: that a device ended a session is all that it can know.
             Frame::End(_, words) => {
                 let words = super::words_of(words);
@@ -594,7 +631,13 @@ impl Gateway {
     }
 
     fn clear_session_timers(&mut self, key: &[u8; 32]) {
-        for timer in [Timer::OldKeys(*key), Timer::Silence(*key), Timer::KeysEnd(*key), Timer::SettingsAgain(*key)] {
+        for timer in [
+            Timer::OldKeys(*key),
+            Timer::Silence(*key),
+            Timer::KeysEnd(*key),
+            Timer::SettingsAgain(*key),
+            Timer::Parcels(*key),
+        ] {
             self.timers.clear(timer);
         }
     }
@@ -647,6 +690,39 @@ impl Gateway {
         }
     }
 
+    /// The other end of this device key's session may send parcels of up to so many bytes.
+    pub fn expect(&mut self, device_key: &[u8; 32], most: usize) {
+        if let Some(session) = self.ends.get_mut(device_key).and_then(|end| end.session.as_mut()) {
+            session.inbox = Inbox::new(most);
+        }
+    }
+
+    /// Sends something longer than a datagram, until the device has taken it. Whether there is a session, with room for it.
+    pub fn send_parcel(&mut self, now: Moment, device_key: &[u8; 32], kind: u8, bytes: Arc<[u8]>) -> bool {
+        let session = self.ends.get_mut(device_key).and_then(|end| end.session.as_mut());
+        let sent = session.is_some_and(|session| session.outbox.push(kind, bytes));
+        if sent {
+            self.timers.set_sooner(Timer::Parcels(*device_key), now);
+        }
+        sent
+    }
+
+    fn send_parts(&mut self, now: Moment, device_key: [u8; 32]) {
+        let Some(session) = self.ends.get_mut(&device_key).and_then(|end| end.session.as_mut()) else { return };
+        let (lane, out) = (session.lane.clone(), &mut self.out);
+        if lane.is_proved() {
+            session.outbox.due(now, |part| {
+                if let Ok(datagram) = lane.seal_frames(now, &[Frame::Parcel(part)]) {
+                    out.push((lane.path(), datagram));
+                }
+            });
+        }
+        // Where nothing may be sent yet, it is looked at again.
+        if let Some(at) = session.outbox.deadline(now) {
+            self.timers.set(Timer::Parcels(device_key), Moment(at.0.max(now.0 + 50)));
+        }
+    }
+
     /// The next moment at which something becomes due; `None` when nothing waits.
     #[must_use]
     pub fn deadline(&self) -> Option<Moment> {
@@ -689,6 +765,7 @@ impl Gateway {
                         self.timers.set(Timer::SettingsAgain(key), now.after(AGAIN));
                     }
                 }
+                Timer::Parcels(key) => self.send_parts(now, key),
                 Timer::Forget(id) => {
                     if self.closing.remove(&id).is_some() {
                         self.events.push(Event::LaneRemoved(id));

@@ -74,6 +74,7 @@ impl Hands {
                     answer,
                     settings,
                     software: said.software,
+                    notice: said.notice,
                     renews,
                     lane: Arc::new(lane),
                     first,

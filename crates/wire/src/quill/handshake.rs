@@ -316,7 +316,13 @@ mod tests {
     }
 
     fn opening(software: &str) -> Opening {
-        Opening { versions: vec![VERSION], id: ConnectionId([1; 8]), software: software.into(), continues: None }
+        Opening {
+            versions: vec![VERSION],
+            id: ConnectionId([1; 8]),
+            software: software.into(),
+            continues: None,
+            notice: 0,
+        }
     }
 
     /// Both ends of a handshake with fixed keys.
@@ -465,6 +471,7 @@ mod tests {
             id: ConnectionId(*b"device-1"),
             software: "vector".into(),
             continues: None,
+            notice: 0,
         };
         let towards = Towards { suite, call: &call, gateway_public: &gateway_public, device_private: &device_private };
         let prologue = prologue(&token);

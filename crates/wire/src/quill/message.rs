@@ -109,6 +109,8 @@ pub struct Opening {
     pub software: String,
     /// Tag 4: the gateway's id of the keys that these replace. Absent in a new session.
     pub continues: Option<ConnectionId>,
+    /// Tag 5: the number of the newest way notice that the device has taken; 0 for none.
+    pub notice: u32,
 }
 
 impl Opening {
@@ -124,6 +126,9 @@ impl Opening {
         if let Some(old) = self.continues {
             put(&mut out, 4, &old.0);
         }
+        if self.notice > 0 {
+            put(&mut out, 5, &self.notice.to_be_bytes());
+        }
         out
     }
 
@@ -133,17 +138,20 @@ impl Opening {
     /// A cut field, a wrong value, or no connection id.
     pub fn parse(bytes: &[u8]) -> Result<Self, Malformed> {
         let (mut versions, mut own, mut software, mut continues) = (Vec::new(), None, None, None);
+        let mut notice = None;
         for field in Fields(bytes) {
             match field? {
                 (1, value) => versions.push(number16(value)?),
                 (2, value) => own = own.or(Some(id(value)?)),
                 (3, value) => software = software.or(Some(text(value)?)),
                 (4, value) => continues = continues.or(Some(id(value)?)),
+                (5, value) => notice = notice.or(Some(number32(value)?)),
                 _ => {}
             }
         }
         let software = software.unwrap_or_default();
-        Ok(Self { versions, id: own.ok_or(Malformed::Missing)?, software, continues })
+        let notice = notice.unwrap_or(0);
+        Ok(Self { versions, id: own.ok_or(Malformed::Missing)?, software, continues, notice })
     }
 }
 
@@ -338,8 +346,8 @@ mod tests {
         }
 
         #[test]
-        fn openings_survive_the_way(versions in prop::collection::vec(any::<u16>(), 0..5), own: [u8; 8], old: Option<[u8; 8]>, software in "[ -~]{0,30}", length in 0_usize..900) {
-            let opening = Opening { versions, id: ConnectionId(own), software, continues: old.map(ConnectionId) };
+        fn openings_survive_the_way(versions in prop::collection::vec(any::<u16>(), 0..5), own: [u8; 8], old: Option<[u8; 8]>, software in "[ -~]{0,30}", notice: u32, length in 0_usize..900) {
+            let opening = Opening { versions, id: ConnectionId(own), software, continues: old.map(ConnectionId), notice };
             let mut bytes = opening.emit();
             pad_with_field(&mut bytes, length);
             prop_assert_eq!(Opening::parse(&bytes), Ok(opening));
@@ -362,8 +370,13 @@ mod tests {
 
     #[test]
     fn unknown_fields_are_passed_over() {
-        let opening =
-            Opening { versions: vec![1], id: ConnectionId(*b"device-1"), software: "x".into(), continues: None };
+        let opening = Opening {
+            versions: vec![1],
+            id: ConnectionId(*b"device-1"),
+            software: "x".into(),
+            continues: None,
+            notice: 0,
+        };
         let mut bytes = vec![200, 0, 2, 9, 9];
         bytes.extend(opening.emit());
         assert_eq!(Opening::parse(&bytes), Ok(opening));

@@ -8,6 +8,7 @@
 //! | `replay` | which packet numbers were seen |
 //! | `frame` | what stands inside a protected datagram |
 //! | `message` | what stands inside the two handshake messages |
+//! | `parcel` | what is longer than a datagram, in parts |
 //! | `call` | the call secret: tags that keep strangers out, covers that make everything look random |
 //! | `keys` | the keys that a handshake gives, in both of its steps |
 //! | `handshake` | Noise IK under tag and cover |
@@ -28,6 +29,7 @@ mod id;
 pub mod keys;
 pub mod lane;
 pub mod message;
+pub mod parcel;
 mod reason;
 pub mod replay;
 pub mod second;
