@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use serde::Serialize;
-use yestrel_core::estate::{Credential, Device, Gateway, Session};
+use yestrel_core::estate::{Credential, Device, Gateway, Session, StoredOrder};
 use yestrel_core::exchange::agent::{Ask, Close, EndSessions, Live, NewsAfter, NewsPage, Sessions as WhoIsIn};
 use yestrel_core::exchange::{News, NewsEvent, Question};
 use yestrel_core::keys::PublicKey;
@@ -129,6 +129,17 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 if *leased {
                     lease(book, listener, *inner, &credential.name)?;
                 }
+            }
+        }
+        NewsEvent::Passed { gateway: other, order } => {
+            // Another gateway brought it there: nobody has to try any more.
+            if let Some(mut stored) = book.get::<StoredOrder>(&format!("{other} {order}"))? {
+                stored.received = stored.received.or(Some(item.at));
+                book.put(&stored)?;
+                let mut record: Gateway = book.need(&other.clone())?;
+                record.order_number = record.order_number.max(*order);
+                book.put(&record)?;
+                book.note("gateway passed", other, &format!("order {order}, by {gateway}"))?;
             }
         }
         NewsEvent::Noticed { identity, notice } => {

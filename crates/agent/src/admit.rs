@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::mpsc::SyncSender;
 
 use ipnet::IpNet;
 use jiff::Timestamp;
@@ -22,6 +23,7 @@ use yestrel_net::plane::Plane;
 use yestrel_net::seats::{Seat, Seats};
 
 use crate::keep::Keep;
+use crate::peers::Heard;
 use crate::scribe::{Scribe, Tables};
 use crate::totals::Totals;
 
@@ -35,6 +37,8 @@ pub struct InForce {
     given: HashMap<String, HashSet<Ipv4Addr>>,
     /// Of all listeners.
     pools: Vec<IpNet>,
+    /// The keys of the estate's other gateways.
+    peers: HashSet<PublicKey>,
 }
 
 impl InForce {
@@ -48,7 +52,9 @@ impl InForce {
             }
         }
         let pools = order.content.listeners.iter().flat_map(|listener| listener.pools()).collect();
-        Self { number: order.number, hash, issued: order.issued, roll: Roll::new(order.content), given, pools }
+        let peers = order.content.peers.iter().map(|peer| peer.public_key).collect();
+        let (number, issued) = (order.number, order.issued);
+        Self { number, hash, issued, roll: Roll::new(order.content), given, pools, peers }
     }
 
     /// Until when it holds, with the newest renewal.
@@ -103,6 +109,8 @@ pub struct Shared {
     leases: Mutex<HashMap<String, Leases>>,
     /// Way notices for devices, by the identity of their credentials.
     notices: RwLock<HashMap<PublicKey, Numbered>>,
+    /// Where what other gateways say is dealt with.
+    pub(crate) from_peers: Mutex<Option<SyncSender<Heard>>>,
     /// The newest renewal of orders that hold for a time.
     renewed: RwLock<Option<Renewal>>,
     /// What was counted since the agent began to run.
@@ -122,6 +130,7 @@ impl Shared {
         let notices = keep.notices().unwrap_or_default();
         let shared = Arc::new(Self {
             notices: RwLock::default(),
+            from_peers: Mutex::default(),
             renewed: RwLock::default(),
             revoked: keep.revoked(),
             leases: Mutex::new(leases),
@@ -228,6 +237,25 @@ impl Shared {
     pub fn holds_until(&self) -> Option<(Timestamp, bool)> {
         let (until, holds) = self.in_force()?.holds_until(self.renewed.read().as_ref())?;
         Some((until, order::ends_soon(until, holds, Timestamp::now())))
+    }
+
+    /// Of when the newest renewal is.
+    #[must_use]
+    pub fn renewed_at(&self) -> Option<Timestamp> {
+        self.renewed.read().as_ref().map(|renewal| renewal.at)
+    }
+
+    /// Another gateway has come in at a listener, or says something. Where too much waits, it is said again at the next meeting.
+    pub fn heard(&self, listener: &str, from: PublicKey, bytes: Vec<u8>) {
+        if let Some(tell) = &*self.from_peers.lock() {
+            let _ = tell.try_send(Heard { listener: listener.to_owned(), from, bytes });
+        }
+    }
+
+    /// Whether a key is that of another gateway of the estate.
+    #[must_use]
+    pub fn is_peer(&self, key: &PublicKey) -> bool {
+        self.in_force().is_some_and(|in_force| in_force.peers.contains(key))
     }
 
     /// The newest renewal is this one, where it is newer than the one before. Whether it is.

@@ -29,6 +29,8 @@ const PUBLISHED: &str = "published.json";
 const PLANE: &str = "plane.json";
 /// Way notices for devices.
 const NOTICES: &str = "notices.json";
+/// Orders that are held for other gateways.
+const FORWARDED: &str = "forwarded.json";
 /// The newest renewal of orders.
 const RENEWAL: &str = "renewal.json";
 
@@ -265,6 +267,19 @@ impl Keep {
         Ok(self.read(NOTICES)?.unwrap_or_default())
     }
 
+    /// Orders that are held for other gateways.
+    ///
+    /// # Errors
+    /// The file is damaged.
+    pub fn forwarded(&self) -> Result<Vec<Envelope>> {
+        Ok(self.read(FORWARDED)?.unwrap_or_default())
+    }
+
+    /// Keeps orders for other gateways, in place of those before.
+    pub fn set_forwarded(&mut self, envelopes: &[Envelope]) {
+        self.put(FORWARDED, Some(&envelopes));
+    }
+
     /// The newest renewal.
     ///
     /// # Errors
@@ -290,7 +305,7 @@ impl Keep {
     pub fn forget(&mut self) -> Result<()> {
         self.unkept.clear();
         self.learned.forget().map_err(cannot(&self.folder.join(REVOKED)))?;
-        [IDENTITY, ORDER, HELD, BEFORE, CERTIFICATE_KEY, PUBLISHED, PLANE, NOTICES, RENEWAL]
+        [IDENTITY, ORDER, HELD, BEFORE, CERTIFICATE_KEY, PUBLISHED, PLANE, NOTICES, RENEWAL, FORWARDED]
             .into_iter()
             .try_for_each(|name| set(&self.folder.join(name), None))
     }

@@ -6,6 +6,8 @@
 //! | `admit` | who may come in now, with which address; who is in |
 //! | `switch` | carries orders out: prepares, switches, holds, goes back |
 //! | `mend` | puts right what something else changes on the host |
+//! | `among` | what agents bring each other |
+//! | `peers` | what it remembers of the others |
 //! | `certificate` | the gateway's own certificate and its key |
 //! | `keep` | who it is, its orders, revocations, on disk |
 //! | `scribe` | what is seen, on its way to the disk |
@@ -19,6 +21,7 @@
 //! | `tunnels` | one file a kind of tunnel |
 
 pub mod admit;
+mod among;
 mod certificate;
 mod disk;
 pub mod keep;
@@ -26,6 +29,7 @@ pub mod log;
 mod mend;
 mod metrics;
 mod news;
+mod peers;
 mod publish;
 pub mod run;
 mod scribe;

@@ -24,6 +24,7 @@ use yestrel_net::{control, plane};
 
 use crate::admit::{Shared, ended, ends};
 use crate::keep::Keep;
+use crate::peers::Memory;
 use crate::scribe::Tables;
 use crate::totals::Mended;
 use crate::tunnels::{self, Kind, Tunnel};
@@ -69,6 +70,8 @@ pub struct Agent {
     pub(crate) mended: Mutex<Mended>,
     /// Until when no order is taken up again by itself.
     closed_until: Mutex<Option<Timestamp>>,
+    /// What it remembers of the estate's other gateways.
+    pub(crate) among: Mutex<Memory>,
     /// Of which end devices were told.
     warned: Mutex<Option<Timestamp>>,
     /// SHA-256 of the program.
@@ -124,10 +127,12 @@ impl Agent {
             mended: Mutex::default(),
             closed_until: Mutex::default(),
             warned: Mutex::default(),
+            among: Mutex::default(),
             program: OnceLock::new(),
             stop: AtomicBool::new(false),
         });
         agent.begin_to_watch();
+        agent.clone().spawn_meetings()?;
         agent.clone().spawn_housekeeping();
         Ok(agent)
     }
@@ -161,12 +166,28 @@ impl Agent {
             std::thread::park_timeout(Duration::from_millis(100));
         }
         tracing::info!("agent stops");
+        *agent.shared.from_peers.lock() = None;
         for listener in agent.listeners.lock().values() {
             listener.close();
         }
         agent.shared.scribe.stop(Duration::from_secs(5));
         let _ = std::fs::remove_file(socket);
         Ok(())
+    }
+
+    /// Whether the agent is about to end.
+    pub(crate) fn stops(&self) -> bool {
+        self.stop.load(Ordering::Relaxed)
+    }
+
+    fn spawn_meetings(self: Arc<Self>) -> Result<()> {
+        let (tell, heard) = std::sync::mpsc::sync_channel(8);
+        *self.shared.from_peers.lock() = Some(tell);
+        let (hearing, calling) = (self.clone(), self);
+        let no_thread = |error: std::io::Error| Problem::failed("no thread for other gateways").why(error.to_string());
+        let name = |name: &str| std::thread::Builder::new().name(name.into());
+        name("other-gateways").spawn(move || hearing.hear_others(&heard)).map_err(no_thread)?;
+        name("calling-others").spawn(move || calling.call_on_others()).map(drop).map_err(no_thread)
     }
 
     /// Carries out the last order, and again until it works; notes who is connected.
@@ -233,6 +254,7 @@ impl Agent {
                 Answered::to(&q, Ok(()))
             }
             Ask::Renew(q) => Answered::to(&q, self.renew(&q.renewal)),
+            Ask::Forward(q) => Answered::to(&q, self.forward(&q.envelopes)),
             Ask::OrderInForce(q) => Answered::to(&q, self.standing()),
             Ask::Carry(q) => Answered::to(&q, self.carry(&q.envelope, q.hold)),
             Ask::Confirm(q) => Answered::to(&q, self.confirm(&q.hash)),

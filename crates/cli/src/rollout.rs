@@ -169,7 +169,11 @@ fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
             _ => Grade::Good,
         };
         let unkept = |why: &String| format!("until there is room a restart brings the order before back: {why}");
-        let why = outcome.problem.as_ref().map(Problem::line).or_else(|| outcome.unkept.as_ref().map(unkept));
+        let passed = |problem: &Problem| match outcome.carried_by.is_empty() {
+            true => problem.line(),
+            false => format!("{}; {} brings it there when they meet", problem.line(), outcome.carried_by.join(", ")),
+        };
+        let why = outcome.problem.as_ref().map(passed).or_else(|| outcome.unkept.as_ref().map(unkept));
         let mut state = outcome.state.word().to_owned();
         match (outcome.installed, outcome.upgrade_at) {
             (Some(_), Some(at)) => state.push_str(&format!(", agent to be upgraded from {}", yestrel_core::moment(at))),

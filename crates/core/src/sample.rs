@@ -78,6 +78,8 @@ pub fn gateway() -> Gateway {
         lists_there: BTreeMap::new(),
         trusts: None,
         renewed: None,
+        peer_call: crate::sealed::seal(&gateway_pair().public, crate::order::PEER_CALL, &call())
+            .unwrap_or_else(|_| unreachable!()),
         created: at(),
     }
 }
@@ -190,6 +192,8 @@ pub fn admit(device: &str, key: u8) -> Admit {
 pub fn content() -> Content {
     Content {
         holds: None,
+        peers: vec![],
+        peer_call: None,
         gateway: "harbour".into(),
         dialled: "gangway.skerry.example".into(),
         outward: None,

@@ -186,6 +186,7 @@ pub const HOSTS: &[HostPlan] = &[
         cards: &[
             card("wan", "cafe", "198.51.100.23/25", Some("198.51.100.1")),
             card("lan", "cafe-site", "192.168.1.1/24", None),
+            card("yard", "yard-site", "192.168.61.1/24", None),
         ],
         loopback: Ipv4Addr::new(127, 98, 0, 1),
         firewall: Some(
@@ -197,6 +198,15 @@ pub const HOSTS: &[HostPlan] = &[
              }",
         ),
         resolver: None,
+    },
+    // Behind the same translation: a gateway here can call on others, and nobody on it.
+    HostPlan {
+        name: "boatyard",
+        kind: Kind::Managed,
+        cards: &[card("eth0", "yard-site", "192.168.61.7/24", Some("192.168.61.1"))],
+        loopback: Ipv4Addr::new(127, 77, 0, 4),
+        firewall: None,
+        resolver: Some(NAME_SERVICE),
     },
     HostPlan {
         name: "mara-laptop",

@@ -60,6 +60,7 @@ pub fn create(path: &Path, estate: &str, passphrase: Option<&str>) -> Result<(Es
             recovery_key: None,
             recovery_sealed: None,
             previous_keys: Vec::new(),
+            peer_secret: sealing.seal(&Secret::new(random32()?.to_vec()), labels::PEERS)?,
             hold_addresses: HOLD_ADDRESSES,
             orders_hold: None,
             created: now,

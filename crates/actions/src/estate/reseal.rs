@@ -41,6 +41,7 @@ pub(crate) fn everything(book: &Book<'_>, old: &SealingKey, new: &SealingKey) ->
     let change = Change { old, new };
     each(book, |estate: &mut Estate| {
         change.one(&mut estate.private_key, labels::SIGNING)?;
+        change.one(&mut estate.peer_secret, labels::PEERS)?;
         estate.previous_keys.iter_mut().try_for_each(|one| {
             let label = labels::previous_signing(&one.public_key);
             change.one(&mut one.private_key, &label)

@@ -13,11 +13,12 @@ use serde::Serialize;
 use yestrel_core::estate::{Credential, Gateway, Host, Listener, Site, StoredOrder};
 use yestrel_core::exchange::agent::{AgentStatus, Status};
 use yestrel_core::exchange::host::{Log, LogPiece, Restart};
-use yestrel_core::keys::KeyPair;
+use yestrel_core::keys::{KeyPair, PublicKey};
 use yestrel_core::schedule::Schedule;
+use yestrel_core::sealed::{self, Sealed};
 use yestrel_core::{Problem, Result, name, order, pool};
 use yestrel_store::seal::random32;
-use yestrel_store::{Book, Record as _};
+use yestrel_store::{Book, Record as _, SealingKey};
 
 use crate::authority::lists;
 use crate::context::Context;
@@ -130,6 +131,7 @@ pub fn create(context: &mut Context, gateway: &str, host: &str, wish: &Wish) -> 
             publish_port: None,
             lists_there: std::collections::BTreeMap::new(),
             trusts: None,
+            peer_call: peer_call(book, &key, &pair.public)?,
             renewed: None,
             created,
         };
@@ -137,6 +139,12 @@ pub fn create(context: &mut Context, gateway: &str, host: &str, wish: &Wish) -> 
         book.note("gateway create", &gateway.name, &format!("on {}, dialled as {}", gateway.host, gateway.dialled))?;
         Ok(gateway)
     })
+}
+
+/// The secret by which the estate's gateways call on each other, for the agent with this key.
+pub(crate) fn peer_call(book: &Book<'_>, key: &SealingKey, to: &PublicKey) -> Result<Sealed> {
+    let secret = key.open(&find::this_estate(book)?.peer_secret, labels::PEERS)?;
+    sealed::seal(to, order::PEER_CALL, &secret)
 }
 
 /// Changes a gateway. Gives how many handovers that makes stale.

@@ -67,6 +67,7 @@ fn renew_secrets(book: &Book<'_>, keys: &Keys, gateway: &mut Gateway) -> Result<
     let pair = KeyPair::from_random(random32()?);
     gateway.private_key = keys.sealing.seal(&pair.private, &labels::gateway(&gateway.name))?;
     gateway.public_key = pair.public;
+    gateway.peer_call = super::peer_call(book, &keys.sealing, &pair.public)?;
     for mut one in find::listeners_of(book, &gateway.name)? {
         listener::renew_at_once(book, &keys.sealing, gateway, &mut one)?;
     }

@@ -6,6 +6,9 @@ use yestrel_core::keys::PublicKey;
 /// The estate's signing key.
 pub(crate) const SIGNING: &str = "estate signing key";
 
+/// By what the estate's gateways call on each other.
+pub(crate) const PEERS: &str = "call among gateways";
+
 /// A signing key of the estate from before.
 pub(crate) fn previous_signing(key: &PublicKey) -> String {
     format!("estate signing key {key}")

@@ -14,7 +14,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::estate::{Estate, Gateway, Host, StoredOrder};
 use yestrel_core::exchange::agent::{
-    Adopt, Carry, Certify, Confirm, ForDevice, Publication, Publish, Receipt, Status, Tell,
+    Adopt, Carry, Certify, Confirm, ForDevice, Forward, Publication, Publish, Receipt, Status, Tell,
 };
 use yestrel_core::exchange::host::{Installed, Updates};
 use yestrel_core::keys::Secret;
@@ -29,6 +29,7 @@ use crate::credential::notice;
 use crate::find;
 use crate::gateway::certificate;
 use crate::keyring::{self, labels};
+use crate::{leftover, session};
 
 pub use plan::{Plan, preview};
 
@@ -71,6 +72,8 @@ pub struct Outcome {
     /// Why it is in force and not kept: a restart of the agent would bring the order before back.
     pub unkept: Option<String>,
     pub problem: Option<Problem>,
+    /// Gateways that bring it there when they meet.
+    pub carried_by: Vec<String>,
 }
 
 /// How a rollout is done.
@@ -211,6 +214,7 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
             ended: 0,
             unkept: None,
             problem: None,
+            carried_by: Vec::new(),
         })
         .collect();
     for (work, carried) in work.iter().zip(carried) {
@@ -256,7 +260,37 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
             }
         }
     }
+    let failed: Vec<_> = outcomes.iter().filter(|one| one.problem.is_some()).map(|one| one.gateway.clone()).collect();
+    let carriers = forward(context, &failed)?;
+    for outcome in outcomes.iter_mut().filter(|outcome| outcome.state == OutcomeState::Failed) {
+        outcome.carried_by.clone_from(&carriers);
+    }
     Ok(outcomes)
+}
+
+/// Gives the orders that did not get where they belong to the gateways that answer: agents bring them there when they meet. Also the newest of
+/// a gateway whose old agent was left behind: it learns of revocations by that. Gives who has them.
+fn forward(context: &mut Context, failed: &[String]) -> Result<Vec<String>> {
+    let (envelopes, targets) = context.read(|book| {
+        let left: Vec<_> = leftover::of(book)?.into_iter().map(|(_, old)| old.gateway).collect();
+        let (mut envelopes, mut targets) = (Vec::new(), Vec::new());
+        for gateway in book.all::<Gateway>()? {
+            let newest = find::newest_order(book, &gateway.name)?;
+            let owed = newest.as_ref().is_some_and(|order| order.received.is_none()) && gateway.order_number > 0;
+            if owed || left.contains(&gateway.name) {
+                envelopes.extend(newest.map(|order| order.envelope));
+            }
+            if gateway.adopted && !owed && !failed.contains(&gateway.name) {
+                targets.push(gateway.name);
+            }
+        }
+        Ok((envelopes, targets))
+    })?;
+    if envelopes.is_empty() {
+        return Ok(Vec::new());
+    }
+    let answers = session::ask_all(context, &targets, &Forward { envelopes });
+    Ok(answers.into_iter().filter(|(_, answer)| answer.is_ok()).map(|(gateway, _)| gateway).collect())
 }
 
 struct Carried {

@@ -5,7 +5,8 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 use yestrel_core::estate::{Credential, Gateway, Revocation, SharedSecret, Site, StoredOrder, User};
 use yestrel_core::exchange::agent::{AgentStatus, Status};
-use yestrel_core::order::{self, Change, Content, Part};
+use yestrel_core::order::{self, Change, Content, Part, Peer, PeerDial};
+use yestrel_core::tunnel::Tunnel;
 use yestrel_core::{Result, moment};
 use yestrel_store::Book;
 
@@ -14,7 +15,7 @@ use crate::context::Context;
 use crate::credential::notice;
 use crate::find;
 use crate::gateway::certificate;
-use crate::session;
+use crate::{leftover, session};
 
 /// What a gateway is to be now, as the estate stands.
 fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
@@ -25,7 +26,9 @@ fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
         .into_iter()
         .map(|authority| (authority.name, authority.certificate))
         .collect();
+    let peers = peers(book, gateway)?;
     order::content(&order::Extract {
+        peers: &peers,
         gateway,
         published: &published,
         holds: find::this_estate(book)?.orders_hold,
@@ -37,6 +40,28 @@ fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
         revocations: &book.all::<Revocation>()?,
         now: book.now,
     })
+}
+
+/// The estate's other gateways, and agents that were left behind, as this one is told of them.
+fn peers(book: &Book<'_>, gateway: &Gateway) -> Result<Vec<Peer>> {
+    let mut peers = Vec::new();
+    for other in book.all::<Gateway>()?.into_iter().filter(|other| other.name != gateway.name) {
+        let mut listeners = find::listeners_of(book, &other.name)?;
+        listeners.sort_by(|a, b| a.name.cmp(&b.name));
+        let dial = listeners.iter().find_map(|listener| match &listener.tunnel {
+            Tunnel::Quill(quill) => {
+                Some(PeerDial { address: other.dialled.clone(), port: listener.outside_port(), cipher: quill.cipher })
+            }
+            Tunnel::Other(_) => None,
+        });
+        peers.push(Peer { gateway: other.name, public_key: other.public_key, dial });
+    }
+    for (_, old) in leftover::of(book)? {
+        peers.push(Peer { gateway: old.gateway, public_key: old.public_key, dial: None });
+    }
+    peers.retain(|peer| peer.public_key != gateway.public_key);
+    peers.sort_by(|a, b| (&a.gateway, a.public_key).cmp(&(&b.gateway, b.public_key)));
+    Ok(peers)
 }
 
 /// Whether a gateway has not confirmed what the estate wants of it now.

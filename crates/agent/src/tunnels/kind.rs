@@ -6,6 +6,7 @@ use std::sync::Arc;
 use yestrel_core::Result;
 use yestrel_core::admission::Reason;
 use yestrel_core::firewall::Service;
+use yestrel_core::keys::PublicKey;
 use yestrel_core::order::OrderListener;
 use yestrel_host::folder::Identity;
 use yestrel_net::packets::Udp;
@@ -52,6 +53,9 @@ pub trait Tunnel: Send + Sync {
 
     /// Says something to the people at all devices here, where the kind can.
     fn say(&self, _words: &str) {}
+
+    /// Says something to another gateway that is here, where the kind can.
+    fn tell_peer(&self, _peer: &PublicKey, _bytes: &[u8]) {}
 
     /// Ends a session of this listener and tells the device why; whether it was up.
     fn end(&self, seat: &Seat, reason: Reason, words: &str) -> bool;

@@ -1,6 +1,6 @@
 //! Yestrel's own tunnel: a UDP port, its state machine, the thread that moves its packets, and the one that does its handshakes.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv6Addr, SocketAddr};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -12,7 +12,7 @@ use yestrel_core::admission::{Reason as Why, Refusal, Shown};
 use yestrel_core::exchange::NewsEvent;
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::{PublicKey, Secret};
-use yestrel_core::order::OrderListener;
+use yestrel_core::order::{OrderListener, PEER_CALL};
 use yestrel_core::tunnel::{self, Settings as Given, quill};
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
@@ -26,12 +26,13 @@ use yestrel_wire::quill::gateway::{Doorkeeper, Event, Gateway, Task};
 use yestrel_wire::quill::hands::Hands;
 use yestrel_wire::quill::lane::{Lane, OVERHEAD};
 use yestrel_wire::quill::message::Settings;
-use yestrel_wire::quill::parcel::{NOTICE, WORDS};
+use yestrel_wire::quill::parcel::{AMONG_GATEWAYS, NOTICE, WORDS};
 use yestrel_wire::quill::{ConnectionId, Reason, Suite};
 
 use super::queue::Queue;
 use super::{Ground, Kind, Tunnel};
 use crate::admit::{Shared, ends};
+use crate::peers::LONGEST;
 
 /// The kind.
 pub struct QuillKind;
@@ -60,6 +61,8 @@ pub struct Quill {
     private: Secret,
     lanes: RwLock<HashMap<ConnectionId, Held>>,
     noticed: Mutex<HashMap<PublicKey, Noticed>>,
+    /// The keys of other gateways that are here.
+    peers: Mutex<HashSet<[u8; 32]>>,
     shared: Arc<Shared>,
     stop: AtomicBool,
 }
@@ -157,10 +160,28 @@ fn inners(settings: &Settings) -> Vec<IpNet> {
     std::iter::once(settings.inner).chain(second).map(|inner| IpNet::from(inner.addr())).collect()
 }
 
+/// What another gateway is told: it has no inner address here, and reaches nothing.
+fn of_a_peer() -> Settings {
+    let none = IpAddr::V4(std::net::Ipv4Addr::UNSPECIFIED);
+    Settings {
+        edition: 0,
+        inner: none.into(),
+        gateway: none,
+        second: None,
+        resolvers: Vec::new(),
+        reach: Vec::new(),
+        packet_size: 1280,
+        keep_alive: 15,
+    }
+}
+
 struct Keeper<'a>(&'a Quill);
 
 impl Doorkeeper for Keeper<'_> {
     fn admit(&self, key: &[u8; 32], continues: bool) -> std::result::Result<Settings, (Reason, String)> {
+        if self.0.shared.is_peer(&PublicKey(*key)) {
+            return Ok(of_a_peer());
+        }
         let unspent = if continues { Ok(()) } else { self.0.shared.unspent(&PublicKey(*key)) };
         unspent.map_err(|refusal| (number(refusal.reason), refusal.words))?;
         self.0.settings_of(key)
@@ -208,6 +229,7 @@ impl Kind for QuillKind {
             private: ground.identity.private_key.clone(),
             lanes: RwLock::default(),
             noticed: Mutex::default(),
+            peers: Mutex::default(),
             shared: ground.shared.clone(),
             stop: AtomicBool::new(false),
         });
@@ -256,6 +278,11 @@ impl Tunnel for Quill {
             tracing::error!(listener = listener.name, "the call secrets stay as they were: {}", problem.line());
         }
         let mut machine = self.machine.lock();
+        let gone: Vec<_> =
+            self.peers.lock().iter().filter(|key| !self.shared.is_peer(&PublicKey(**key))).copied().collect();
+        for key in gone {
+            machine.end(clock::now(), &key, Reason::Unknown, "");
+        }
         for key in machine.device_keys() {
             if let Ok(settings) = self.settings_of(&key) {
                 if let Some(session) = machine.session_of(&key) {
@@ -265,6 +292,13 @@ impl Tunnel for Quill {
                 self.bring_notice(&mut machine, &key);
             }
         }
+        machine.tick(clock::now());
+        self.settle(machine);
+    }
+
+    fn tell_peer(&self, peer: &PublicKey, bytes: &[u8]) {
+        let mut machine = self.machine.lock();
+        machine.send_parcel(clock::now(), &peer.0, AMONG_GATEWAYS, bytes.into());
         machine.tick(clock::now());
         self.settle(machine);
     }
@@ -313,7 +347,15 @@ impl Quill {
             let until = call.until.map(|until| now.after(u64::try_from(left(until)).unwrap_or(0)));
             Ok(Valid { number: call.number, call: Call::new(&*call.open(&listener.name, &self.private)?), until })
         });
-        self.door.set_calls(valid.collect::<Result<_>>()?);
+        let mut valid: Vec<_> = valid.collect::<Result<_>>()?;
+        // By another secret the estate's gateways call on each other.
+        if let Some(in_force) = self.shared.in_force()
+            && let Some(call) = &in_force.roll.content().peer_call
+        {
+            let call = call.open(&self.private, PEER_CALL)?;
+            valid.push(Valid { number: 0, call: Call::new(&*call.private_key()?), until: None });
+        }
+        self.door.set_calls(valid);
         Ok(())
     }
 
@@ -327,6 +369,7 @@ impl Quill {
                 break;
             }
             for event in events {
+                let Some(event) = self.of_peers(&mut machine, event) else { continue };
                 let opened = matches!(event, Event::Opened { .. });
                 let device = match &event {
                     Event::Opened { device_key, .. } | Event::Renewed { device_key, .. } => Some(*device_key),
@@ -351,6 +394,27 @@ impl Quill {
         }
         for (to, datagram) in output {
             self.udp.send(to, &datagram);
+        }
+    }
+
+    /// What concerns other gateways is dealt with here; gives what does not.
+    fn of_peers(&self, machine: &mut Gateway, event: Event) -> Option<Event> {
+        let mut here = self.peers.lock();
+        match event {
+            Event::Opened { device_key, .. } if self.shared.is_peer(&PublicKey(device_key)) => {
+                here.insert(device_key);
+                machine.expect(&device_key, LONGEST);
+                self.shared.heard(&self.listener.name, PublicKey(device_key), Vec::new());
+                None
+            }
+            Event::Renewed { device_key, .. } | Event::Moved { device_key, .. } if here.contains(&device_key) => None,
+            Event::Ended { device_key, .. } if here.remove(&device_key) => None,
+            Event::Parcel { device_key, kind: AMONG_GATEWAYS, bytes } if here.contains(&device_key) => {
+                self.shared.heard(&self.listener.name, PublicKey(device_key), bytes);
+                None
+            }
+            Event::Parcel { .. } => None,
+            other => Some(other),
         }
     }
 
@@ -408,6 +472,7 @@ impl Quill {
                 self.noticed.lock().remove(&PublicKey(device_key));
                 self.shared.unseat(session, reason(number), &words);
             }
+            // Of other gateways, and dealt with.
             Event::Parcel { .. } => {}
             Event::Refused { device_key, from, reason: number } => {
                 self.shared.refused(Some(PublicKey(device_key)), from, reason(number));

@@ -7,6 +7,7 @@
 //! | `estate` | the estate: names, lists, words that are wrong, history |
 //! | `accounts` | password accounts, second factors, shared secrets, many at once |
 //! | `certificates` | authorities and certificates, before independent judges |
+//! | `among` | what agents bring each other |
 //! | `carried` | what is recorded reaches its gateways, and nothing else does |
 //! | `along` | what goes along with an estate: saving, loading, keys, published lists |
 //! | `fire` | commands killed at any moment, two at once, a full disk, altered rows |
@@ -31,6 +32,7 @@ mod common;
 mod accounts;
 mod agent;
 mod along;
+mod among;
 mod by_ssh;
 mod by_ssh_changes;
 mod carried;

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::SealedSecret;
 use crate::keys::PublicKey;
+use crate::sealed::Sealed;
 use crate::x509::names::SubjectName;
 
 /// The VPN server on a host.
@@ -45,6 +46,8 @@ pub struct Gateway {
     pub lists_there: std::collections::BTreeMap<String, u64>,
     /// The estate's key that its agent trusts, where that is not the newest.
     pub trusts: Option<PublicKey>,
+    /// The estate's secret by which gateways call on each other, for its agent alone.
+    pub peer_call: Sealed,
     /// When its agent was last reached: an order that holds for a time goes on from there.
     pub renewed: Option<Timestamp>,
     pub created: Timestamp,

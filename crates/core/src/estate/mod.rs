@@ -64,6 +64,8 @@ pub struct Estate {
     pub recovery_sealed: Option<SealedSecret>,
     /// Signing keys from before, while a gateway still trusts them.
     pub previous_keys: Vec<PreviousKey>,
+    /// By what the estate's gateways call on each other: a call secret that no device has.
+    pub peer_secret: SealedSecret,
     /// For how many days the inner address of a revoked credential is given to nobody else, so that logs stay readable.
     pub hold_addresses: u16,
     /// For how many seconds an order holds, from when it was made or renewed: after that its agent lets nobody in. `None`: for ever.

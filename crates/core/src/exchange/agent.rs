@@ -24,6 +24,7 @@ questions! {
         Publish -> (),
         Tell -> (),
         Renew -> (),
+        Forward -> (),
         OrderInForce -> Standing,
         NewsAfter -> NewsPage,
         Sessions -> Vec<Live>,
@@ -82,6 +83,12 @@ pub struct Publish {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Renew {
     pub renewal: SignedRenewal,
+}
+
+/// Bring these orders to the gateways that they are for, when you meet them.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Forward {
+    pub envelopes: Vec<Envelope>,
 }
 
 /// Bring these way notices to their devices when they are here, in place of those before.

@@ -40,6 +40,8 @@ pub enum NewsEvent {
         #[serde(default)]
         notice: u32,
     },
+    /// An order was brought to another gateway, which has it now.
+    Passed { gateway: String, order: u64 },
     /// A device has taken a way notice.
     Noticed { identity: PublicKey, notice: u32 },
     /// A device proved a new address.

@@ -13,8 +13,9 @@ use crate::estate::{Credential, Gateway, Listener, Material, Revocation, SharedS
 use crate::firewall::Service;
 use crate::keys::{PublicKey, Secret};
 use crate::pool::{gateway_address, gateway_address6};
-use crate::sealed;
+use crate::sealed::{self, Sealed};
 use crate::tunnel::Tunnel;
+use crate::tunnel::quill::Cipher;
 
 /// One listener as its gateway runs it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -75,6 +76,29 @@ pub struct OrderPublish {
     pub authorities: BTreeMap<String, String>,
 }
 
+/// Another gateway of the estate: agents bring each other what the estate wants of one that it does not reach.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Peer {
+    pub gateway: String,
+    /// By which it shows who it is.
+    pub public_key: PublicKey,
+    /// Where it can be called on; nowhere, where it has no listener for that, or was left behind.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dial: Option<PeerDial>,
+}
+
+/// Where a gateway can be called on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PeerDial {
+    /// The name or address that devices dial.
+    pub address: String,
+    pub port: u16,
+    pub cipher: Cipher,
+}
+
+/// What the secret by which gateways call on each other is sealed for.
+pub const PEER_CALL: &str = "call among gateways";
+
 /// A key that stays out for good.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Revoked {
@@ -122,6 +146,12 @@ pub struct Content {
     /// Seconds that it holds from when it was made or renewed: after that nobody is let in. `None`: for ever.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub holds: Option<u32>,
+    /// The estate's other gateways.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub peers: Vec<Peer>,
+    /// By what they call on each other, for this agent alone; absent where there are no others.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub peer_call: Option<Sealed>,
 }
 
 impl Content {
@@ -181,6 +211,7 @@ pub struct Extract<'a> {
     pub published: &'a [(String, String)],
     /// Seconds that orders of the estate hold.
     pub holds: Option<u32>,
+    pub peers: &'a [Peer],
     pub now: Timestamp,
 }
 
@@ -220,6 +251,8 @@ pub fn content(extract: &Extract<'_>) -> Result<Content> {
         .collect();
     Ok(Content {
         holds: extract.holds,
+        peer_call: (!extract.peers.is_empty()).then(|| gateway.peer_call.clone()),
+        peers: extract.peers.to_vec(),
         admit: admitted(extract, &listeners)?,
         gateway: gateway.name.clone(),
         dialled: gateway.dialled.clone(),

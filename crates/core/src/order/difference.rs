@@ -7,7 +7,7 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use serde::Serialize;
 
 use super::renewal::for_seconds;
-use super::{Admit, Content, OrderListener};
+use super::{Admit, Content, OrderListener, Peer};
 use crate::admission::ProofKind;
 use crate::firewall::{Protocol, Service};
 use crate::keys::PublicKey;
@@ -58,6 +58,20 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
                 say("gateway", format!("{what} {before} -> {after}"));
             }
         }
+    }
+    let peers = |content: Option<&Content>| -> BTreeMap<(String, PublicKey), Peer> {
+        let all = content.into_iter().flat_map(|content| content.peers.clone());
+        all.map(|peer| ((peer.gateway.clone(), peer.public_key), peer)).collect()
+    };
+    let (were, are) = (peers(old), peers(Some(new)));
+    for (key, peer) in &are {
+        if were.get(key) != Some(peer) {
+            let at = peer.dial.as_ref().map(|dial| format!(" at {} port {}", dial.address, dial.port));
+            say("peer", format!("{}{}", peer.gateway, at.unwrap_or_default()));
+        }
+    }
+    for peer in were.iter().filter(|(key, _)| !are.contains_key(*key)).map(|(_, peer)| peer) {
+        say("unpeer", format!("{} with its key {}", peer.gateway, peer.public_key.fingerprint()));
     }
     if old.map(|old| &old.certificate).unwrap_or(&Vec::new()) != &new.certificate {
         say("certify", certified(&new.certificate));

@@ -19,7 +19,9 @@ mod envelope;
 mod follow;
 mod renewal;
 
-pub use content::{Admit, Content, Extract, OrderListener, OrderPublish, Part, Revoked, content, limited};
+pub use content::{
+    Admit, Content, Extract, OrderListener, OrderPublish, PEER_CALL, Part, Peer, PeerDial, Revoked, content, limited,
+};
 pub use difference::{Change, difference};
 pub(crate) use envelope::canonical;
 pub use envelope::{Envelope, FORMAT, Order, check_text, sign, sign_over, sign_text, signer};

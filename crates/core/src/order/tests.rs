@@ -102,6 +102,7 @@ mod from_the_estate {
         let shared_secrets: &[SharedSecret] = &[];
         let extract = Extract {
             holds: None,
+            peers: &[],
             gateway: &gateway(),
             site: &site(),
             listeners,

@@ -7,6 +7,7 @@ CREATE TABLE estates (
   recovery_key TEXT,
   recovery_sealed TEXT,
   previous_keys TEXT NOT NULL,
+  peer_secret TEXT NOT NULL,
   hold_addresses INTEGER NOT NULL,
   orders_hold INTEGER,
   created TEXT NOT NULL
@@ -50,6 +51,7 @@ CREATE TABLE gateways (
   publish_port INTEGER,
   lists_there TEXT NOT NULL,
   trusts TEXT,
+  peer_call TEXT NOT NULL,
   renewed TEXT,
   created TEXT NOT NULL
 ) STRICT;

@@ -475,6 +475,12 @@ impl Device {
         sent
     }
 
+    /// Whether everything that was to be sent in parcels has been taken.
+    #[must_use]
+    pub fn is_quiet(&self) -> bool {
+        self.outbox.is_empty()
+    }
+
     fn send_parts(&mut self, now: Moment) {
         let Some(lane) = self.running.as_ref().map(|running| running.lane.clone()) else { return };
         let (out, gateway) = (&mut self.out, self.gateway);

@@ -1,0 +1,75 @@
+//! Agents bring each other what the estate does not get to a gateway itself.
+
+use crate::common::{World, wait};
+
+/// Two gateways that know each other; the second is behind a router that translates addresses, where nobody can call on it.
+fn two() -> World {
+    let world = World::harbour("--namespaces");
+    world.run("site add boatyard --network 192.168.61.0/24 --time-zone Europe/Oslo").is(0);
+    world.run("host add boatyard --site boatyard --kind computer --via lab").is(0);
+    world.run("gateway create boatyard --host boatyard --dialled 198.51.100.23").is(0);
+    world.run("listener open boatyard --pool 10.187.61.0/24").is(0);
+    for (user, device) in [("mara", "mara/laptop"), ("tomas", "tomas/tablet")] {
+        world.run(&format!("user add {user}")).is(0);
+        world.run(&format!("device add {device}")).is(0);
+        world.run(&format!("credential issue {device} --at harbour --at boatyard")).is(0);
+    }
+    world.run("rollout --yes").is(0).says("boatyard");
+    world.run("rollout --preview").is(0).says("harbour   nothing to do").says("boatyard  nothing to do");
+    world
+}
+
+fn has(world: &World, file: &str, what: &str) -> Option<()> {
+    let text = std::fs::read_to_string(world.path(&format!("lab/hosts/boatyard/var/yestrel/{file}"))).ok()?;
+    text.contains(what).then_some(())
+}
+
+#[test]
+fn a_gateway_that_the_estate_does_not_reach_is_brought_its_order_by_another_and_keeps_up_after_it_was_cut_off() {
+    let world = two();
+    // The estate does not reach it; the other gateway does, because it is called on.
+    world.run("lab break boatyard --how unreachable").is(0);
+    let revoke = ["credential", "revoke", "mara/laptop", "--reason", "lost on the ferry", "--yes"];
+    world.run_words(&revoke).is(4).says("harbour brings it there when they meet");
+    wait(120, "the revocation at the gateway that nobody reaches", || {
+        has(&world, "revoked.jsonl", "lost on the ferry")
+    });
+    wait(60, "the order there", || has(&world, "order.json", "lost on the ferry"));
+    // Cut off from everybody, and back: what was missed meanwhile comes by itself.
+    world.shell("boatyard", "ip link set eth0 down").is(0);
+    let revoke = ["credential", "revoke", "tomas/tablet", "--reason", "fell into the dock", "--yes"];
+    world.run_words(&revoke).is(4).says("harbour brings it there when they meet");
+    assert_eq!(has(&world, "revoked.jsonl", "fell into the dock"), None);
+    world.shell("boatyard", "ip link set eth0 up && ip route add default via 192.168.61.1").is(0);
+    wait(120, "what was missed", || has(&world, "order.json", "fell into the dock"));
+    // The estate hears of it from whoever brought it.
+    let settled = || {
+        world.run("session list");
+        world.run("gateway list").out.lines().all(|line| !line.contains("behind")).then_some(())
+    };
+    wait(120, "the estate to learn that it is there", settled);
+    world.run("lab mend boatyard").is(0);
+    world.run("rollout --preview").is(0).says("boatyard  nothing to do");
+    world.run("estate history").is(0).says("gateway passed");
+    // Nothing else was opened for it: the one port of the listener, at the one that is called on.
+    let ports = world.shell("harbour", "ss -Hlun | awk '{print $4}' | sort -u").out;
+    assert_eq!(ports.lines().count(), 1, "{ports}");
+}
+
+#[test]
+fn an_order_that_holds_for_a_time_goes_on_by_what_others_bring() {
+    let world = two();
+    world.run("estate change --orders-hold 2h").is(0);
+    world.run("rollout --yes").is(0);
+    world.run("lab break boatyard --how unreachable").is(0);
+    let renewed = || {
+        let text = std::fs::read_to_string(world.path("lab/hosts/boatyard/var/yestrel/renewal.json")).ok()?;
+        let signed: serde_json::Value = serde_json::from_str(&text).ok()?;
+        let said: serde_json::Value = serde_json::from_str(signed["renewal"].as_str()?).ok()?;
+        said["at"].as_str()?.parse::<jiff::Timestamp>().ok()
+    };
+    let before = renewed();
+    // A command that reaches the other alone.
+    world.run("gateway show harbour").is(0);
+    wait(150, "the renewal", || renewed().filter(|at| Some(*at) > before).map(drop));
+}
