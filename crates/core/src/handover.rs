@@ -359,7 +359,7 @@ mod tests {
 
     #[test]
     fn a_newer_format_is_named() {
-        let text = sample().write().unwrap().replace(FORMAT, "yestrel handover 3");
+        let text = sample().write().unwrap().replace(FORMAT, "yestrel handover 4");
         assert!(Handover::read(&text).unwrap_err().error.contains("handover 4"));
     }
 }

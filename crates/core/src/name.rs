@@ -59,6 +59,9 @@ fn in_ascii(text: &str) -> Option<Cow<'_, str>> {
     if text.is_ascii() {
         return Some(Cow::Borrowed(text));
     }
+    if text.split('.').any(|label| label.starts_with('-') || label.ends_with('-')) {
+        return None;
+    }
     idna::domain_to_ascii_cow(text.as_bytes(), idna::AsciiDenyList::STD3).ok().map(|name| Cow::Owned(name.into_owned()))
 }
 

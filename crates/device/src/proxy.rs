@@ -1,7 +1,7 @@
 //! A tunnel inside a process, offered to programs on loopback: SOCKS5 (RFC 1928, CONNECT, no authentication) and HTTP
 //! CONNECT (RFC 9110 section 9.3.6) on one port. Names are looked up through the tunnel.
 
-use std::io::{self, Read as _, Write as _};
+use std::io::{self, Write as _};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4, TcpListener, TcpStream};
 use std::sync::Arc;
 use std::time::Duration;
@@ -99,12 +99,39 @@ pub fn serve(listener: TcpListener, stack: Arc<Stack>, horizon: Arc<RwLock<Horiz
     Ok(bound)
 }
 
+/// Where a program wants to go, and whether it asks by SOCKS5.
+fn asked(stream: &mut impl ReadWrite) -> io::Result<(bool, std::result::Result<Target, Failure>)> {
+    let first = read_byte(stream)?;
+    let socks = first == 5;
+    Ok((socks, if socks { socks_target(stream)? } else { http_target(stream, first)? }))
+}
+
+/// Reads what a program might say, for tests that make programs up: whether it names something, and how much is said to it meanwhile.
+#[doc(hidden)]
+#[must_use]
+pub fn reads(said: &[u8]) -> (bool, usize) {
+    struct Program<'a>(&'a [u8], usize);
+    impl io::Read for Program<'_> {
+        fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+            self.0.read(buffer)
+        }
+    }
+    impl io::Write for Program<'_> {
+        fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+            self.1 += bytes.len();
+            Ok(bytes.len())
+        }
+        fn flush(&mut self) -> io::Result<()> {
+            Ok(())
+        }
+    }
+    let mut program = Program(said, 0);
+    (asked(&mut program).is_ok_and(|(_, target)| target.is_ok()), program.1)
+}
+
 fn client(mut stream: TcpStream, stack: &Stack, horizon: &RwLock<Horizon>) -> io::Result<()> {
     stream.set_read_timeout(Some(PATIENCE))?;
-    let mut first = [0];
-    stream.read_exact(&mut first)?;
-    let socks = first[0] == 5;
-    let target = if socks { socks_target(&mut stream)? } else { http_target(&mut stream, first[0])? };
+    let (socks, target) = asked(&mut stream)?;
     let horizon = horizon.read().clone();
     let joined = target.and_then(|target| resolve(target, stack, &horizon)).and_then(|to| {
         if !horizon.reach.iter().any(|range| range.contains(&IpAddr::V4(*to.ip()))) {

@@ -1,6 +1,7 @@
 //! Taking an estate along: saved and loaded, caught up with its gateways, its keys renewed and recovered; what gateways publish;
 //! credentials for one session.
 
+use crate::certificates::third_judge;
 use crate::common::{World, wait};
 
 /// Asks for everything that must come back.
@@ -248,6 +249,15 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
         from("mara-laptop", &ask.replace("-issuer", &format!("{hash} -issuer"))).is(0).says(": good");
     }
     from("mara-laptop", "ocsptool --ask=http://gangway.skerry.example/status/issuing --load-issuer chain.pem --load-cert phone/certificate.pem --load-trust chain.pem --outfile answer.der").is(0).says("Verifying OCSP Response: Success");
+    from("mara-laptop", &format!("{ask} -no_nonce -respout good.der")).is(0);
+    let third = |ocsp: &str| {
+        world.run("authority export root --list --to root.crl").is(0);
+        third_judge(
+            &world,
+            &format!("root.pem phone/certificate.pem phone/chain.pem client_auth --ocsp {ocsp} --crl root.crl"),
+        )
+    };
+    third("good.der").is(0).says("accepted");
     let fetch = |path: &str, to: &str| {
         from(
             "mara-laptop",
@@ -286,6 +296,8 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     // Revoked: at once, at the gateway.
     world.run("credential revoke mara/phone --reason stolen --yes").is(0);
     from("mara-laptop", &ask).is(0).says(": revoked").says("keyCompromise");
+    from("mara-laptop", &format!("{ask} -no_nonce -respout bad.der")).is(0);
+    third("bad.der").is(1).says("refused: RevokedError");
     fetch("lists/issuing.crl", "published.crl").is(0);
     world.judge("openssl crl -inform DER -in published.crl -noout -crlnumber").is(0).says("03");
     // The agent keeps what it publishes across a restart, and forgets it when it is not to publish any more.

@@ -1,6 +1,6 @@
 //! Authorities and certificates, with the openssl and GnuTLS command lines as judges.
 
-use crate::common::{Came, World};
+use crate::common::{Came, World, wait};
 
 /// An estate with a gateway, an authority, and mara with a phone.
 fn skerry(key: &str) -> World {
@@ -42,6 +42,82 @@ fn public_parts(world: &World) {
 
 const VERIFY: &str = "openssl verify -x509_strict -CAfile root.pem -untrusted chain.pem";
 
+/// A verifier from elsewhere, in Python: what it says of a certificate.
+pub fn third_judge(world: &World, arguments: &str) -> Came {
+    let tests = concat!(env!("CARGO_MANIFEST_DIR"), "/tests");
+    let packages = concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/test-needs/python");
+    world.judge(&format!("PYTHONPATH='{packages}' PYTHONDONTWRITEBYTECODE=1 python3 '{tests}/verify.py' {arguments}"))
+}
+
+/// Chains with constraints, and a list past the end of what stands on it: three judges say the same.
+#[test]
+fn judges_agree_on_constraints_and_on_a_list_past_an_end() {
+    let world = gateway();
+    world.run("user change mara --mail mara@skerry.example").is(0);
+    world.run("authority create --domain skerry.example").is(0);
+    world.run("credential issue mara/phone --kind certificate").is(0);
+    world.run("credential handover mara/phone --as pem --to phone --yes").is(0);
+    public_parts(&world);
+    // Within the domain.
+    world.judge(&format!("{VERIFY} phone/certificate.pem")).is(0);
+    world.judge("cat phone/chain.pem root.pem | certtool --verify-chain").is(0);
+    third_judge(&world, "root.pem phone/certificate.pem phone/chain.pem client_auth").is(0);
+    // By the same authority, and beyond its domain: made by somebody who has its key and does not heed it.
+    let pass = world.secret("pass", "seven skerries in the fog\n");
+    world
+        .run(&format!(
+            "authority export issuing --with-private-key --to issuing-key.pem --passphrase-file {pass} --yes"
+        ))
+        .is(0);
+    world
+        .judge(
+            "set -e
+             for name in DNS:elsewhere.example email:mara@elsewhere.example IP:203.0.113.10 IP:2001:db8::1; do
+               at=$(echo $name | tr -c 'a-zA-Z0-9\\n' -)
+               openssl req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj '/O=skerry' -keyout beyond.key -out beyond.csr
+               openssl x509 -req -in beyond.csr -CA issuing-key.pem -CAkey issuing-key.pem -passin file:pass -days 9 -out beyond$at.pem \
+                 -extfile <(echo \"subjectAltName=$name\"; echo keyUsage=critical,digitalSignature; echo extendedKeyUsage=clientAuth)
+             done",
+        )
+        .is(0);
+    let beyond = world.judge("ls beyond*.pem").is(0).out;
+    assert_eq!(beyond.lines().count(), 4, "{beyond}");
+    for file in beyond.lines() {
+        assert_ne!(
+            world.judge(&format!("openssl verify -CAfile root.pem -untrusted chain.pem {file}")).code,
+            0,
+            "{file}"
+        );
+        third_judge(&world, &format!("root.pem {file} phone/chain.pem client_auth")).is(1).says("refused");
+    }
+    assert_ne!(world.judge("cat beyondDNS-elsewhere-example.pem chain.pem | certtool --verify-chain").code, 0);
+    // One that ends soon is revoked: it stands on the first list after its end, and on no later one.
+    world.run("device add mara/tablet").is(0);
+    let end = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(6);
+    world.run(&format!("credential issue mara/tablet --kind certificate --until {end}")).is(0);
+    world.run("credential handover mara/tablet --as pem --to tablet --yes").is(0);
+    world.run("credential revoke mara/tablet --reason stolen --yes").is(0);
+    let serial =
+        world.judge("openssl x509 -in tablet/certificate.pem -noout -serial").is(0).out.trim().replace("serial=", "");
+    wait(30, "its end", || (jiff::Timestamp::now() > end).then_some(()));
+    let listed = || {
+        world.run("authority publish issuing").is(0);
+        public_parts(&world);
+        world.judge("openssl crl -inform DER -in issuing.crl -noout -text").is(0).out.contains(&serial)
+    };
+    assert!(listed(), "the first list that is signed after its end");
+    let before = end - jiff::SignedDuration::from_secs(2);
+    let at = before.as_second();
+    world.judge(&format!("{VERIFY} -crl_check -CRLfile lists.pem -attime {at} tablet/certificate.pem")).is(2);
+    third_judge(
+        &world,
+        "root.pem tablet/certificate.pem tablet/chain.pem client_auth --crl issuing.crl --crl root.crl",
+    )
+    .is(1)
+    .says("refused");
+    assert!(!listed(), "and no later one");
+}
+
 // Long: RSA keys are made.
 #[test]
 fn both_judges_take_certificates_of_every_kind_of_key() {
@@ -72,6 +148,13 @@ fn both_judges_take_certificates_of_every_kind_of_key() {
             .judge("diff <(openssl pkey -in phone/key.pem -pubout) <(openssl x509 -in phone/certificate.pem -pubkey -noout)")
             .is(0);
         world.judge("certtool --load-ca-certificate root.pem --verify-crl --infile root.crl.pem").is(0);
+        // And a third.
+        let lists = "--crl issuing.crl --crl root.crl";
+        let verify = |purpose: &str| {
+            third_judge(&world, &format!("root.pem phone/certificate.pem phone/chain.pem {purpose} {lists}"))
+        };
+        verify("client_auth").is(0).says("accepted");
+        verify("server_auth").is(1).says("not valid for the purpose");
         // By group: 90 days, and not a minute more.
         world.judge(&format!("{VERIFY} -attime $(date -d '+89 days' +%s) phone/certificate.pem")).is(0);
         world.judge(&format!("{VERIFY} -attime $(date -d '+91 days' +%s) phone/certificate.pem")).is(2).says("expired");
