@@ -76,7 +76,10 @@ pub fn lay_cables(pid: &dyn Fn(&str) -> Option<u32>) -> Result<()> {
                 other.cards.iter().find(|there| there.cable == card.cable).map(|there| (other, there))
             });
             let Some((other, there)) = peer else { continue };
-            let (Some(here), Some(over)) = (pid(host.name), pid(other.name)) else { continue };
+            let process = |name: &str| {
+                pid(name).ok_or_else(|| Problem::failed(format!("the lab's host {name} does not come up")))
+            };
+            let (here, over) = (process(host.name)?, process(other.name)?);
             let over = over.to_string();
             let arguments = vec!["link", "add", card.name, "type", "veth", "peer", "name", there.name, "netns"];
             visit(here, move || {

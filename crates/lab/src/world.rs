@@ -144,7 +144,8 @@ impl Lab {
         let end = Instant::now() + PATIENCE;
         for host in HOSTS {
             let folder = self.folder.join("hosts").join(host.name);
-            while !folder.join(file).exists() {
+            // A number that is being written is none yet.
+            while !folder.join(file).exists() || (file == "pid" && self.pid(host.name).is_none()) {
                 if Instant::now() > end {
                     let log = fs::read_to_string(folder.join("host.log")).unwrap_or_default();
                     return Err(Problem::failed(format!("the lab's host {} does not come up", host.name))
