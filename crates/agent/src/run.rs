@@ -371,8 +371,12 @@ impl Agent {
         let before = self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default();
         publish::check(publications, order, &before)?;
         self.shared.keep.lock().set_published(publications);
-        if let (Some(publisher), Some(order)) = (&*self.publisher.lock(), order) {
-            publisher.fill(order, publications);
+        let Some(order) = order else { return Ok(()) };
+        let mut publisher = self.publisher.lock();
+        match &*publisher {
+            Some(running) => running.fill(order, publications),
+            // The port was another program's when the order came; perhaps it is free by now.
+            None => *publisher = Some(publish::Publisher::start(self.options.bind, order, publications)?),
         }
         Ok(())
     }

@@ -165,7 +165,7 @@ fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
     for outcome in outcomes {
         let grade = match outcome {
             Outcome { problem: Some(_), .. } => Grade::Bad,
-            Outcome { unkept: Some(_), .. } => Grade::Poor,
+            Outcome { unkept: Some(_), .. } | Outcome { unpublished: Some(_), .. } => Grade::Poor,
             _ => Grade::Good,
         };
         let unkept = |why: &String| format!("until there is room a restart brings the order before back: {why}");
@@ -184,6 +184,9 @@ fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
         }
         if outcome.confirmed {
             state.push_str(", confirmed over a new connection");
+        }
+        if outcome.unpublished.is_some() {
+            state.push_str(", its lists not published");
         }
         if outcome.unkept.is_some() {
             state.push_str(", in force but not kept");
@@ -205,6 +208,16 @@ fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
         if let Some(problem) = outcomes.iter().find_map(|outcome| outcome.problem.clone()) {
             return Err(Problem { kind: Kind::Partly, ..problem }
                 .try_("yestrel rollout   notes it, once the estate can be written"));
+        }
+        if let Some((outcome, problem)) =
+            outcomes.iter().find_map(|outcome| Some((outcome, outcome.unpublished.as_ref()?)))
+        {
+            return Err(Problem::partly(format!("the newest revocation lists are not published at {}", outcome.gateway))
+                .why(format!(
+                    "{}; the order itself is in force there: who was revoked does not come in. Others go by the list before",
+                    problem.line()
+                ))
+                .try_("yestrel rollout   tries again"));
         }
         let unkept: Vec<_> = outcomes.iter().filter(|outcome| outcome.unkept.is_some()).collect();
         let Some(why) = unkept.iter().find_map(|outcome| outcome.unkept.as_ref()) else { return Ok(()) };

@@ -72,6 +72,8 @@ pub struct Outcome {
     /// Why it is in force and not kept: a restart of the agent would bring the order before back.
     pub unkept: Option<String>,
     pub problem: Option<Problem>,
+    /// Why it is in force, and the newest revocation lists are not published there.
+    pub unpublished: Option<Problem>,
     /// Gateways that bring it there when they meet.
     pub carried_by: Vec<String>,
 }
@@ -215,12 +217,13 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
             unkept: None,
             problem: None,
             carried_by: Vec::new(),
+            unpublished: None,
         })
         .collect();
     for (work, carried) in work.iter().zip(carried) {
         let Some(outcome) = outcomes.iter_mut().find(|outcome| outcome.gateway == work.gateway.name) else { continue };
         match carried {
-            Ok(Carried { installed, receipt, confirmed, waits }) => {
+            Ok(Carried { installed, receipt, confirmed, waits, unpublished }) => {
                 outcome.state = OutcomeState::Done;
                 outcome.installed = installed;
                 outcome.confirmed = confirmed;
@@ -237,7 +240,9 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                     if work.envelope.verify(&estate.public_key).is_ok() {
                         gateway.trusts = None;
                     }
-                    gateway.lists_there.clone_from(&work.numbers);
+                    if unpublished.is_none() {
+                        gateway.lists_there.clone_from(&work.numbers);
+                    }
                     book.put(&gateway)?;
                     if work.host.leftover.is_some() {
                         let mut host: Host = book.need(&work.host.name)?;
@@ -249,6 +254,7 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                     stored.received = Some(receipt.at);
                     book.put(&stored)
                 });
+                outcome.unpublished = unpublished;
                 // It is in force there; what the estate could not note is asked for by the next rollout.
                 outcome.problem = kept.err().map(|problem| {
                     Problem::failed("the order is in force, and the estate could not note it").why(problem.line())
@@ -300,6 +306,8 @@ struct Carried {
     confirmed: bool,
     /// Whether another program waits on the host for its hours.
     waits: bool,
+    /// Why the newest lists are not published there.
+    unpublished: Option<Problem>,
 }
 
 fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Carried> {
@@ -352,13 +360,15 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Ca
     if same && status.recovery_key != estate.recovery_key {
         manage.ask_agent(&adopt()?)?;
     }
-    if !work.publications.is_empty() {
-        manage.ask_agent(&Publish { publications: work.publications.clone() })?;
-    }
+    // Nobody who comes in at this gateway depends on what it publishes: where it cannot, the order is in force all the same.
+    let unpublished = match work.publications.is_empty() {
+        true => None,
+        false => manage.ask_agent(&Publish { publications: work.publications.clone() }).err(),
+    };
     if let Some(notices) = &work.notices {
         manage.ask_agent(&Tell { notices: notices.clone() })?;
     }
-    Ok(Carried { installed: done(installed), receipt, confirmed, waits })
+    Ok(Carried { installed: done(installed), receipt, confirmed, waits, unpublished })
 }
 
 /// Confirms an order that is held. The old connection proves nothing: whether the way in is still open shows only a new one. It is tried

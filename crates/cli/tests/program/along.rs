@@ -395,3 +395,31 @@ fn a_new_sealing_key_opens_everything_and_the_old_one_nothing() {
     std::fs::copy(world.path("before"), world.path("skerry.key")).unwrap();
     world.run("estate renew --yes").is(1).says("does not open");
 }
+
+/// Where the port is another program's, lists are not published: that is said apart, and keeps no revocation away.
+#[test]
+fn a_revocation_holds_where_its_list_cannot_be_published_and_that_is_said() {
+    let world = World::mara("--namespaces");
+    world.run("authority create").is(0);
+    world.run("credential issue mara/laptop --kind certificate").is(0);
+    world.run("rollout --yes").is(0);
+    let held = world.shell("harbour", "nohup python3 -c 'import socket,time; s=socket.create_server((\"\",80)); time.sleep(200)' >/dev/null 2>&1 & echo $!").is(0);
+    let holder = held.out.trim().to_owned();
+    let listens = || world.shell("harbour", "ss -Hltn").out.contains(":80 ").then_some(());
+    wait(10, "the other program", listens);
+    world
+        .run("authority publish --at harbour --yes")
+        .is(4)
+        .says("the newest revocation lists are not published at harbour");
+    world
+        .run("credential revoke mara/laptop --reason lost --yes")
+        .is(4)
+        .says("its lists not published")
+        .says("does not come in");
+    world.on_laptop("yestrel connect mara.yestrel --background").is(1).says("lost");
+    world.run("gateway list").is(0).says("behind");
+    world.shell("harbour", &format!("kill {holder}")).is(0);
+    wait(10, "the port to be free", || (!world.shell("harbour", "ss -Hltn").out.contains(":80 ")).then_some(()));
+    world.run("rollout --yes").is(0);
+    world.shell("mara-laptop", "python3 -c \"import urllib.request as u; print(len(u.urlopen('http://gangway.skerry.example/lists/issuing.crl').read()))\"").is(0);
+}

@@ -73,3 +73,35 @@ fn an_order_that_holds_for_a_time_goes_on_by_what_others_bring() {
     world.run("gateway show harbour").is(0);
     wait(150, "the renewal", || renewed().filter(|at| Some(*at) > before).map(drop));
 }
+
+/// A gateway was moved off a host that nobody of the estate reaches: its old agent calls on another gateway, and learns there who was revoked since.
+#[test]
+fn an_old_agent_that_was_left_behind_learns_of_revocations_from_another_gateway() {
+    let world = World::harbour("--namespaces");
+    world.run("site add pier --network 192.168.40.0/24 --time-zone Europe/Oslo").is(0);
+    world.run("host add pier-office --site pier --kind computer --via lab").is(0);
+    world.run("host add breakwater --site harbour --kind cloud --via lab").is(0);
+    world.run("gateway create pier --host pier-office --dialled pier.skerry.example").is(0);
+    world.run("listener open pier --pool 10.187.40.0/24").is(0);
+    for (user, device) in [("mara", "mara/laptop"), ("tomas", "tomas/tablet")] {
+        world.run(&format!("user add {user}")).is(0);
+        world.run(&format!("device add {device}")).is(0);
+        world.run(&format!("credential issue {device} --at harbour")).is(0);
+    }
+    // The pier's own firewall lets nothing in of its own accord.
+    world.shell("pier-office", "nft insert rule inet filter input meta l4proto udp accept").is(0);
+    world.run("rollout --yes").is(0);
+    world.run("credential handover mara/laptop --to mara.yestrel --yes").is(0);
+    world.run("lab break harbour").is(0);
+    world.run("gateway move harbour --to breakwater --abandoned --yes").is(0).says("new keys");
+    world.run("rollout --yes").is(0).says("peer");
+    let revoke = ["credential", "revoke", "mara/laptop", "--reason", "lost on the ferry", "--yes"];
+    world.run_words(&revoke).is(4).says("does not know of it");
+    let learned = || {
+        let text = std::fs::read_to_string(world.path("lab/hosts/harbour/var/yestrel/revoked.jsonl")).ok()?;
+        text.contains("lost on the ferry").then_some(())
+    };
+    wait(150, "the old agent to learn it", learned);
+    // The name still leads to the old host: it lets nobody in who was revoked.
+    world.on_laptop("yestrel connect mara.yestrel --background").is(1).says("lost on the ferry");
+}
