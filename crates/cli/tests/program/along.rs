@@ -224,13 +224,16 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     world.run("device add mara/phone").is(0);
     world.run("authority publish --at nowhere").is(2).says("no gateway");
     // The port is looked at before it is opened.
-    world.run("authority publish --at harbour --yes").is(0);
+    world.run("authority publish --at harbour --yes").is(0).says("signed the certificate of issuing anew");
     world.run("credential issue mara/phone --kind certificate").is(0);
     world.run("credential handover mara/phone --as pem --to phone --yes").is(0);
     world.run("authority export issuing --to chain.pem").is(0);
     world.run("authority export root --to root.pem").is(0);
+    // It was made before there was an address: now it names where the list above it is.
+    world.judge("openssl x509 -in chain.pem -noout -text").is(0).says("http://gangway.skerry.example/lists/root.crl");
+    world.run("authority publish --at harbour --yes").is(0);
     world.run("port list").is(0).says("80/tcp").says("unknown");
-    world.run("rollout --preview").is(0).says("80/tcp").says("of issuing none -> 2");
+    world.run("rollout --preview").is(0).says("80/tcp").says("of issuing none -> 3");
     world.run("rollout --yes").is(0);
     world.run("port list").is(0).says("the state of certificates");
     world.shell("harbour", "nft list table inet yestrel").is(0).says("tcp dport @open1 ");
@@ -269,7 +272,7 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     fetch("lists/issuing.crl", "published.crl").is(0);
     fetch("authorities/issuing.cer", "published.cer").is(0);
     world.judge("openssl x509 -inform DER -in published.cer -out published.pem && openssl crl -inform DER -in published.crl -CAfile published.pem -noout").is(0);
-    world.judge("openssl crl -inform DER -in published.crl -noout -crlnumber").is(0).says("02");
+    world.judge("openssl crl -inform DER -in published.crl -noout -crlnumber").is(0).says("03");
     // The answer of GET is the same (RFC 6960 appendix A.1).
     world.judge("openssl ocsp -issuer chain.pem -cert phone/certificate.pem -no_nonce -reqout question.der").is(0);
     from("mara-laptop", "python3 -c \"import base64, urllib.parse, urllib.request as u; q = urllib.parse.quote(base64.b64encode(open('question.der','rb').read()), safe=''); open('answer2.der','wb').write(u.urlopen('http://gangway.skerry.example/status/issuing/' + q).read())\"").is(0);
@@ -299,7 +302,7 @@ fn gateways_publish_lists_and_answers_that_both_judges_take() {
     from("mara-laptop", &format!("{ask} -no_nonce -respout bad.der")).is(0);
     third("bad.der").is(1).says("refused: RevokedError");
     fetch("lists/issuing.crl", "published.crl").is(0);
-    world.judge("openssl crl -inform DER -in published.crl -noout -crlnumber").is(0).says("03");
+    world.judge("openssl crl -inform DER -in published.crl -noout -crlnumber").is(0).says("04");
     // The agent keeps what it publishes across a restart, and forgets it when it is not to publish any more.
     world.run("gateway restart harbour").is(0);
     wait(10, "the agent publishes again", || (fetch("lists/issuing.crl", "again.crl").code == 0).then_some(()));

@@ -773,3 +773,27 @@ fn bad_words_about_authorities_change_nothing() {
         assert_eq!(world.everything(), before, "{words} changed something");
     }
 }
+
+/// Names in other scripts become what the domain name system and certificates have.
+#[test]
+fn names_in_other_scripts_are_converted_where_they_come_in() {
+    let world = skerry("p-256");
+    world.run("gateway change harbour --also gångväg.skerry.example").is(0);
+    world.run("gateway show harbour").is(0).says("xn--gngvg-jrad.skerry.example");
+    world.run("user change mara --mail mara@fähre.example").is(0);
+    world.run("user show mara").is(0).says("mara@xn--fhre-loa.example");
+    world.run("user change mara --mail mära@skerry.example").is(2).says("ASCII");
+    world.run("user change mara --mail mara@skerry@example").is(2).says("no mail address");
+    world.run("gateway change harbour --also=-ä.example").is(2).says("neither a host name nor an address");
+    world.run("gateway change harbour --request harbour.csr").is(0);
+    world.judge("openssl req -in harbour.csr -noout -text").is(0).says("DNS:xn--gngvg-jrad.skerry.example");
+    // Where no name is short enough for a common name, there is none, and the names are critical (RFC 5280 section 4.2.1.6).
+    let label = "a".repeat(60);
+    world.run(&format!("gateway change harbour --dialled {label}.skerry.example --also ''")).is(0);
+    world.run("gateway change harbour --request long.csr").is(0);
+    let request = world.judge("openssl req -in long.csr -noout -text").is(0).out;
+    assert!(
+        request.contains("Subject: \n") && request.contains("X509v3 Subject Alternative Name: critical"),
+        "{request}"
+    );
+}

@@ -19,6 +19,7 @@
 //! | `moving` | a gateway that moves, and devices that follow |
 //! | `notices` | what is new reaches devices, and orders that hold for a time |
 //! | `processes` | the whole path without privileges |
+//! | `kept` | what earlier versions wrote |
 //! | `lab` | the lab itself, and everyday changes |
 //! | `guide` | the guide and questions at a terminal |
 //! | `by_ssh`, `by_ssh_changes` | machines over SSH: coming there, changing what runs there |
@@ -42,6 +43,7 @@ mod estate;
 mod fire;
 mod guide;
 mod hostile;
+mod kept;
 mod lab;
 mod manual;
 mod moving;
