@@ -1,5 +1,6 @@
 //! Agents that were left behind on hosts which could not be reached: known until they were seen gone, and removed as soon as their host answers.
 
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
@@ -8,7 +9,9 @@ use serde::Serialize;
 use yestrel_core::estate::{Gateway, Host, Leftover};
 use yestrel_core::exchange::agent::Status;
 use yestrel_core::{Problem, Result, moment};
+use yestrel_places::Person;
 use yestrel_store::Book;
+use zeroize::Zeroizing;
 
 use crate::context::Context;
 use crate::{find, session};
@@ -74,6 +77,23 @@ pub struct Asked {
     answers: Receiver<(usize, Result<()>)>,
 }
 
+/// Nobody is there to be asked: an old host is tried beside something else, by a key or not at all.
+struct Nobody;
+
+impl Person for Nobody {
+    fn secret(&self, what: &str) -> Result<Zeroizing<String>> {
+        Err(Problem::refused(format!("{what} would have to be asked for"))
+            .try_("yestrel host remove NAME   asks, and removes what is left there"))
+    }
+
+    fn compares(&self, host: &str, algorithm: &str, fingerprint: &str) -> Result<bool> {
+        Err(Problem::refused(format!("the key of {host} would have to be compared"))
+            .why(format!("{algorithm} {fingerprint}")))
+    }
+
+    fn progress(&self, _what: &str, _done: u64, _whole: u64) {}
+}
+
 /// Begins to ask every host with an agent that was left behind.
 ///
 /// # Errors
@@ -82,7 +102,9 @@ pub fn ask(context: &mut Context) -> Result<Asked> {
     let old = hosts(context)?;
     let (tell, answers) = channel();
     for (at, (host, _)) in old.iter().enumerate() {
-        let (way, tell) = (context.manage(host), tell.clone());
+        let nobody: Arc<dyn Person> = Arc::new(Nobody);
+        let way = yestrel_places::open(host, &nobody).and_then(|place| place.to_manage());
+        let tell = tell.clone();
         let ask = move || {
             let answer = way.and_then(|way| match way.ask_agent(&Status) {
                 // A host that answers and has no agent any more is clean enough to be looked at.

@@ -232,6 +232,13 @@ impl Shared {
         }
     }
 
+    /// Until when an order would hold, with the newest renewal, and for how long at all; nothing where it holds for ever.
+    pub(crate) fn would_hold_until(&self, order: &Order) -> Option<(Timestamp, u32)> {
+        let (content, renewed) = (&order.content, self.renewed.read());
+        let until = |holds| order::holds_until(&content.gateway, order.number, order.issued, holds, renewed.as_ref());
+        content.holds.map(|holds| (until(holds), holds))
+    }
+
     /// Until when the order in force holds, where it does not for ever, and whether that is soon.
     #[must_use]
     pub fn holds_until(&self) -> Option<(Timestamp, bool)> {

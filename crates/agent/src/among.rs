@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use yestrel_core::exchange::NewsEvent;
 use yestrel_core::keys::{PublicKey, Secret};
-use yestrel_core::order::{Envelope, PEER_CALL, Peer, PeerDial, SignedRenewal};
+use yestrel_core::order::{self, Envelope, PEER_CALL, Peer, PeerDial, SignedRenewal};
 use yestrel_core::{Problem, Result};
 use yestrel_net::packets::{Receiver, Udp};
 use yestrel_net::{clock, names};
@@ -165,6 +165,18 @@ impl Agent {
         };
         match order {
             (true, order) => {
+                // What could cut its author off is held for a confirmation, and nobody is here to confirm it: perhaps it was undone for that.
+                // It is the estate's to bring; who is revoked is learned all the same.
+                let before = self.shared.keep.lock().order()?.map(|envelope| envelope.read()).transpose()?;
+                if order::touches_the_way_in(before.as_ref().map(|order| &order.content), &order.content) {
+                    let ended = self.learn(&order.content.revoked);
+                    tracing::info!(
+                        order = order.number,
+                        ended,
+                        "another gateway brought an order that touches the way in; its revocations were learned"
+                    );
+                    return Ok(());
+                }
                 let receipt = self.carry(envelope, 0)?;
                 tracing::info!(order = order.number, ended = receipt.ended, from = %from, "another gateway brought an order");
                 Ok(())

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use yestrel_core::keys::PublicKey;
 
 /// Bytes at most of what another gateway may say at once: an order for a hundred thousand devices is shorter.
-pub const LONGEST: usize = 64 * 1024 * 1024;
+pub const LONGEST: usize = 32 * 1024 * 1024;
 /// What was sent to somebody is not sent again for so long.
 const NOT_AGAIN: Duration = Duration::from_secs(3600);
 

@@ -181,7 +181,7 @@ impl Agent {
     }
 
     fn spawn_meetings(self: Arc<Self>) -> Result<()> {
-        let (tell, heard) = std::sync::mpsc::sync_channel(8);
+        let (tell, heard) = std::sync::mpsc::sync_channel(2);
         *self.shared.from_peers.lock() = Some(tell);
         let (hearing, calling) = (self.clone(), self);
         let no_thread = |error: std::io::Error| Problem::failed("no thread for other gateways").why(error.to_string());

@@ -8,8 +8,8 @@ use jiff::Timestamp;
 use yestrel_core::exchange::NewsEvent;
 use yestrel_core::exchange::agent::Receipt;
 use yestrel_core::keys::KeyPair;
-use yestrel_core::order::{self, Content, Envelope, Order, OrderListener};
-use yestrel_core::{Problem, Result};
+use yestrel_core::order::{self, Content, Envelope, Order, OrderListener, Revoked};
+use yestrel_core::{Problem, Result, moment};
 use yestrel_host::folder::Identity;
 
 use crate::admit::InForce;
@@ -31,9 +31,7 @@ impl Agent {
         }
         // Revocations are learned from anything that the estate signed, whatever becomes of the rest: also outside of
         // what is undone later.
-        let learned = self.shared.keep.lock().learn(&order.content.revoked);
-        let seats = learned.iter().flat_map(|identity| self.shared.seats.of_identity(identity)).collect();
-        let mut ended = self.end_those_unwelcome(seats);
+        let mut ended = self.learn(&order.content.revoked);
         let hash = envelope.hash();
         let (held, confirmed) = {
             let keep = self.shared.keep.lock();
@@ -56,6 +54,7 @@ impl Agent {
         let mut until = held.filter(|held| held.envelope.hash() == hash).map(|held| held.until);
         let in_force = self.shared.in_force().is_some_and(|in_force| in_force.hash == hash);
         if !in_force {
+            self.not_over(&order)?;
             let before = confirmed.map(|envelope| envelope.read()).transpose()?.map(|order| order.content);
             let touches = order::touches_the_way_in(before.as_ref(), &order.content);
             self.switch(&identity, order, hash.clone())?;
@@ -77,6 +76,32 @@ impl Agent {
         }
         let unkept = self.shared.keep.lock().unkept();
         Ok(Receipt { number, hash, at: Timestamp::now(), ended, held: until, unkept })
+    }
+
+    /// Learns revocations for good, and ends who is in by what they name. Gives how many sessions that ended.
+    pub(crate) fn learn(&self, revoked: &BTreeMap<String, Revoked>) -> u64 {
+        let learned = self.shared.keep.lock().learn(revoked);
+        let seats = learned.iter().flat_map(|identity| self.shared.seats.of_identity(identity)).collect();
+        self.end_those_unwelcome(seats)
+    }
+
+    /// An order that holds for a time and whose time is over when it arrives, also by the newest renewal, would let nobody in: one of the two
+    /// clocks is wrong.
+    fn not_over(&self, order: &Order) -> Result<()> {
+        let Some((until, holds)) = self.shared.would_hold_until(order) else { return Ok(()) };
+        let now = Timestamp::now();
+        if until > now {
+            return Ok(());
+        }
+        Err(Problem::refused("the order has ended before it arrived")
+            .why(format!(
+                "it was made at {}, holds {}, and this host's clock says {}",
+                moment(order.issued),
+                order::for_seconds(holds),
+                moment(now)
+            ))
+            .try_("set the clocks of this host and of the administrator's machine")
+            .try_("yestrel estate change --orders-hold   with a longer time, or never"))
     }
 
     /// Keeps an order that was held.

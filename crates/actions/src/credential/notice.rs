@@ -139,8 +139,17 @@ fn told_something(book: &Book<'_>) -> Result<Vec<Credential>> {
 /// are needed. Whether some of them are not there yet.
 pub(crate) fn for_gateway(book: &Book<'_>, keys: &Keys, gateway: &str) -> Result<(Vec<ForDevice>, bool)> {
     let (mut all, mut new) = (Vec::new(), false);
+    let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
+    let signer = find::this_estate(book)?.public_key;
+    // Only whoever may need one is looked at closely.
+    let may_need = |credential: &Credential| {
+        credential.notice.as_ref().is_some_and(|notice| notice.taken.is_none())
+            || credential.told.first().is_some_and(|told| told.estate_key != signer)
+            || !credential.stale(&listeners, &gateways, &sites).is_empty()
+    };
     for mut credential in told_something(book)? {
         if comes_in_at(&credential, gateway)
+            && may_need(&credential)
             && ensure(book, keys, &mut credential)?
             && let Some(notice) = credential.notice
         {

@@ -283,6 +283,7 @@ fn forward(context: &mut Context, failed: &[String]) -> Result<Vec<String>> {
         for gateway in book.all::<Gateway>()? {
             let newest = find::newest_order(book, &gateway.name)?;
             let owed = newest.as_ref().is_some_and(|order| order.received.is_none()) && gateway.order_number > 0;
+            // What could cut its author off is confirmed by its author, and by nobody else; agents take only the revocations of it.
             if owed || left.contains(&gateway.name) {
                 envelopes.extend(newest.map(|order| order.envelope));
             }

@@ -29,6 +29,8 @@ fn a_gateway_that_the_estate_does_not_reach_is_brought_its_order_by_another_and_
     let world = two();
     // The estate does not reach it; the other gateway does, because it is called on.
     world.run("lab break boatyard --how unreachable").is(0);
+    let ports = || world.shell("boatyard", "ss -Hlun | awk '{print $4}' | grep -F '*:' | sort -u").out;
+    let before = ports();
     let revoke = ["credential", "revoke", "mara/laptop", "--reason", "lost on the ferry", "--yes"];
     world.run_words(&revoke).is(4).says("harbour brings it there when they meet");
     wait(120, "the revocation at the gateway that nobody reaches", || {
@@ -42,6 +44,7 @@ fn a_gateway_that_the_estate_does_not_reach_is_brought_its_order_by_another_and_
     assert_eq!(has(&world, "revoked.jsonl", "fell into the dock"), None);
     world.shell("boatyard", "ip link set eth0 up && ip route add default via 192.168.61.1").is(0);
     wait(120, "what was missed", || has(&world, "order.json", "fell into the dock"));
+    assert_eq!(ports(), before);
     // The estate hears of it from whoever brought it.
     let settled = || {
         world.run("session list");
@@ -51,9 +54,28 @@ fn a_gateway_that_the_estate_does_not_reach_is_brought_its_order_by_another_and_
     world.run("lab mend boatyard").is(0);
     world.run("rollout --preview").is(0).says("boatyard  nothing to do");
     world.run("estate history").is(0).says("gateway passed");
-    // Nothing else was opened for it: the one port of the listener, at the one that is called on.
-    let ports = world.shell("harbour", "ss -Hlun | awk '{print $4}' | sort -u").out;
+    // Nothing else takes what comes from anybody (a socket by which it calls on another is not bound to a port of its choice): the one port of the listener, at the one that is called on.
+    let ports = world.shell("harbour", "ss -Hlun | awk '{print $4}' | grep -F '*:' | sort -u").out;
     assert_eq!(ports.lines().count(), 1, "{ports}");
+}
+
+/// What could cut its author off waits for a confirmation by its author. Another gateway brings only the revocations of such an order.
+#[test]
+fn an_order_that_touches_the_way_in_is_brought_by_nobody_but_the_estate_and_its_revocations_all_the_same() {
+    let world = two();
+    world.run("lab break boatyard --how unreachable").is(0);
+    let ports = || world.shell("boatyard", "ss -Hlun | awk '{print $4}' | grep -F '*:' | sort -u").out;
+    let before = ports();
+    world.run("listener change boatyard/quill --port 41414").is(0);
+    world.run("rollout --yes").is(4);
+    let revoke = ["credential", "revoke", "mara/laptop", "--reason", "lost on the ferry", "--yes"];
+    world.run_words(&revoke).is(4);
+    wait(150, "the revocation", || has(&world, "revoked.jsonl", "lost on the ferry"));
+    assert_eq!(has(&world, "order.json", "41414"), None);
+    assert_eq!(ports(), before, "the port is the one before");
+    world.run("lab mend boatyard").is(0);
+    world.run("rollout --yes").is(0).says("confirmed over a new connection");
+    assert!(ports().contains("41414"));
 }
 
 #[test]
