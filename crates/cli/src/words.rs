@@ -108,10 +108,10 @@ pub fn say_stale(output: Output, stale: usize) {
     match stale {
         0 => {}
         1 => output.note(
-            "1 handover now says something that is no longer so; a rollout sends its device a way notice by a tunnel that still opens, and yestrel credential notice gives it to be sent otherwise",
+            "1 handover is stale: its device learns what is new by the next tunnel that opens, or by yestrel credential notice",
         ),
         many => output.note(&format!(
-            "{many} handovers now say something that is no longer so; a rollout sends their devices way notices by tunnels that still open, and yestrel credential notice gives them to be sent otherwise"
+            "{many} handovers are stale: their devices learn what is new by the next tunnel that opens, or by yestrel credential notice --all"
         )),
     }
 }

@@ -378,3 +378,55 @@ fn a_device_that_claims_anothers_address_or_sends_where_it_may_not_is_not_heard(
     assert_eq!(after.iter().find(|(device, _)| device == "mara/laptop").unwrap().1, honest[0].1);
     running.world.run("tunnel stop harbour").is(0);
 }
+
+/// An order that holds for a time: devices are warned, are out when it is over, and in again when it is renewed, by the newest number alone.
+#[test]
+fn an_order_that_is_not_renewed_lets_nobody_in_any_more_and_says_so_before() {
+    let mut running = Running::start();
+    running.adopt();
+    running.hand_over();
+    let mut content = running.content();
+    content.holds = Some(9);
+    running.carry(&running.signed(1, "", content)).unwrap();
+    let log = running.world.path("run").join("harbour.log");
+    running.world.run("connect mara.yestrel --background --proxy 127.0.0.1:0").is(0);
+    let until = running.ask(&agent::Status).holds_until.unwrap();
+    let told = || std::fs::read_to_string(&log).unwrap_or_default().contains("it lets nobody in from").then_some(());
+    wait(20, "the device to be warned", told);
+    assert!(jiff::Timestamp::now() < until, "before it is so");
+    let sessions = |running: &Running| running.ask(&agent::Sessions).len();
+    wait(20, "the session to be over", || (sessions(&running) == 0).then_some(()));
+    assert!(jiff::Timestamp::now() >= until - jiff::SignedDuration::from_secs(1));
+    running
+        .world
+        .run("connect mara.yestrel --proxy 127.0.0.1:0 --name again")
+        .is(1)
+        .says("heard nothing of its estate");
+    let renew = |running: &Running, number: u64, at: jiff::Timestamp| {
+        let orders = [("harbour".to_owned(), number)].into();
+        let renewal = order::SignedRenewal::sign("estate-1", at, orders, &running.signing).unwrap();
+        running.ask(&agent::Renew { renewal });
+    };
+    let now = jiff::Timestamp::now;
+    // An order whose time is over when it arrives is refused with the clocks, and nothing is done.
+    let mut content = running.content();
+    content.holds = Some(9);
+    let old = now() - jiff::SignedDuration::from_mins(5);
+    let late = order::sign("estate-1", 2, &running.hash(), old, content, &running.signing).unwrap();
+    assert!(running.carry(&late).unwrap_err().contains("this host's clock says"));
+    // By a renewal that knows a newer order, and by an old one, nothing goes on; nor by one of somebody else.
+    renew(&running, 2, now());
+    assert_eq!(running.ask(&agent::Status).holds_until, Some(until));
+    let stranger =
+        order::SignedRenewal::sign("estate-1", now(), [("harbour".to_owned(), 1)].into(), &Secret::new(vec![1; 32]));
+    assert!(running.try_ask(&agent::Renew { renewal: stranger.unwrap() }).is_err());
+    renew(&running, 1, now() + jiff::SignedDuration::from_secs(1));
+    assert!(running.ask(&agent::Status).holds_until > Some(until));
+    wait(30, "the device, which tries by itself, to be in again", || (sessions(&running) == 1).then_some(()));
+    // Also over a restart.
+    renew(&running, 1, now() + jiff::SignedDuration::from_secs(600));
+    running.restart();
+    wait(10, "the order", || (running.ask(&agent::Status).order == 1).then_some(()));
+    assert!(running.ask(&agent::Status).holds_until > Some(now() + jiff::SignedDuration::from_secs(500)));
+    running.world.run("tunnel stop harbour").is(0);
+}

@@ -660,6 +660,32 @@ fn a_gateway_takes_a_certificate_that_was_issued_elsewhere() {
         .is(3)
         .says("do not belong together");
     world.run("gateway show harbour").is(0).says("somebody else");
+    // Who goes by it must know what stands above it: a profile brings that along.
+    world.run("gateway change harbour --certificate good.pem").is(2).says("--certificate-key FILE");
+    world.run("gateway change harbour --request again.csr").is(0);
+    world
+        .judge(
+            "openssl x509 -req -in again.csr -CA ca.pem -CAkey ca.key -days 90 -out again.pem \
+               -extfile <(echo subjectAltName=DNS:gangway.skerry.example; echo extendedKeyUsage=serverAuth) && cat again.pem ca.pem > whole.pem",
+        )
+        .is(0);
+    world.run("gateway change harbour --certificate whole.pem").is(0);
+    world.run("credential issue mara/phone --kind certificate --key p-384").is(0);
+    world.run("credential handover mara/phone --as apple --to phone.mobileconfig --yes").is(0);
+    public_parts(&world);
+    world.judge("openssl cms -verify -inform DER -in phone.mobileconfig -CAfile root.pem -out profile.plist && openssl x509 -in ca.pem -outform DER -out ca.der").is(0);
+    world
+        .judge(
+            "python3 - <<'P'
+import plistlib
+p = plistlib.load(open('profile.plist', 'rb'))['PayloadContent']
+roots = [c['PayloadContent'] for c in p if c['PayloadType'] == 'com.apple.security.root']
+assert len(roots) == 2 and open('ca.der', 'rb').read() in roots, len(roots)
+[ike] = [c['IKEv2'] for c in p if 'IKEv2' in c]
+assert ike['ServerCertificateIssuerCommonName'] == 'Outside' and ike['CertificateType'] == 'ECDSA384', ike
+P",
+        )
+        .is(0);
     world.run("rollout --yes").is(0);
     // It is not replaced by itself, and what does not fit any more is said.
     world.run("gateway change harbour --dialled gangway.elsewhere.example").is(0);

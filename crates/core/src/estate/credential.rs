@@ -354,7 +354,7 @@ impl Credential {
                 let old =
                     listener.tunnel.calls().unwrap_or_default().iter().find(|call| Some(call.number) == told.call);
                 let until = old.and_then(|call| call.until).map(moment);
-                let until = until.map_or_else(|| "not any more".into(), |until| format!("until {until}"));
+                let until = until.map_or_else(|| "nothing any more".into(), |until| format!("until {until}"));
                 stale.push(format!("calls with a secret that has been renewed and opens {until}"));
             }
             let networks = sites.iter().find(|site| site.name == gateway.site).map(|site| site.networks.as_slice());

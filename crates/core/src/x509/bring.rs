@@ -151,8 +151,11 @@ impl Brought {
     /// # Errors
     /// One is missing, or they are of two different pairs.
     pub fn matched(self) -> Result<(PrivateKey, Vec<Certificate>)> {
-        let missing =
-            |what: &str| Problem::words(format!("there is no {what} in it")).try_("--key FILE beside --from FILE");
+        let missing = |what: &str| {
+            Problem::words(format!("there is no {what} in it"))
+                .try_("--key-file FILE beside --from FILE, for an authority")
+                .try_("--certificate-key FILE beside --certificate FILE, for a gateway")
+        };
         let key = self.key.ok_or_else(|| missing("private key"))?;
         let own = self.chain.first().ok_or_else(|| missing("certificate"))?;
         if own.key() != key.public() {
