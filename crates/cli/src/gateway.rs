@@ -229,6 +229,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                         .map(|one| one.authority.clone().unwrap_or_else(|| "somebody else".into()))
                         .into(),
                 ),
+                (
+                    "certificate remark",
+                    standing.certificate_remark.clone().map_or(Cell::Missing, |why| Cell::State(Grade::Poor, why)),
+                ),
                 ("certificate until", gateway.certificate.as_ref().map(|one| one.expires).into()),
                 ("publishes on", gateway.publish_port.map(|port| format!("{port}/tcp")).into()),
                 ("metrics at", gateway.metrics.map(|at| at.to_string()).into()),

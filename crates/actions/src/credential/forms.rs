@@ -21,6 +21,7 @@ use super::wish::named;
 use crate::authority::signing;
 use crate::context::Context;
 use crate::find;
+use crate::gateway::certificate::remark;
 use crate::keyring::{Keys, days_on, decoded, labels, random, random16};
 
 /// How often the password of a bundle is worked on before it becomes a key; what every client still opens quickly.
@@ -52,6 +53,8 @@ pub enum Form {
 pub struct Bundle {
     /// Names and contents; one, or the files of a folder.
     pub files: Vec<(String, Zeroizing<Vec<u8>>)>,
+    /// What the device will meet and cannot mend: gateways without a certificate for what is dialled.
+    pub notes: Vec<String>,
     /// What opens it, to be given by another way than the file.
     pub transport: Option<Zeroizing<String>>,
 }
@@ -491,7 +494,18 @@ pub fn hand_over(
             Form::Windows => one("ps1", parts.windows(&transport)?),
             Form::Android => one("zip", parts.android(&transport)?),
         };
-        let bundle = Bundle { files, transport: (form != Form::Pem).then_some(transport) };
+        let mut notes = Vec::new();
+        for (gateway, _) in &parts.gateways {
+            if let Some(words) = remark(book, gateway)? {
+                notes.push(format!("{}: {words}", gateway.name));
+            } else if gateway.certificate.is_none() {
+                notes.push(format!(
+                    "{} has no certificate yet, by which a device would know it: yestrel rollout makes it",
+                    gateway.name
+                ));
+            }
+        }
+        let bundle = Bundle { notes, files, transport: (form != Form::Pem).then_some(transport) };
         credential.handed_over = Some(book.now);
         credential.set_private_key(None);
         book.put(&credential)?;

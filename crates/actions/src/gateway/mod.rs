@@ -216,6 +216,8 @@ pub struct GatewayStanding {
     pub behind: bool,
     /// Until when the order there holds, as far as the estate knows, and whether that is soon; nothing where orders hold for ever.
     pub holds_until: Option<(Timestamp, bool)>,
+    /// What is to be said of its certificate: names that none is made for, one that was brought in and does not fit.
+    pub certificate_remark: Option<String>,
     /// What the agent itself says, when it was asked and answered.
     pub status: Option<AgentStatus>,
     /// Why it did not answer.
@@ -239,12 +241,14 @@ pub fn list(context: &mut Context) -> Result<Vec<GatewayStanding>> {
                     let until = from + SignedDuration::from_secs(holds.into());
                     (until, order::ends_soon(until, holds, book.now))
                 });
+                let certificate_remark = certificate::remark(book, &gateway)?;
                 Ok(GatewayStanding {
                     gateway,
                     listeners,
                     newest_order,
                     behind,
                     holds_until,
+                    certificate_remark,
                     status: None,
                     silent: None,
                 })

@@ -53,7 +53,7 @@ pub(super) fn certificate(
     if old {
         output.note("3DES and SHA-1 keep the key of this bundle only weakly; delete it once it is imported");
     }
-    let mut transport = None;
+    let (mut transport, mut notes) = (None, Vec::new());
     let handed = forms::hand_over(context, name, form, |bundle: &Bundle| {
         match (&bundle.files[..], form) {
             (files, Form::Pem) => handover::write_folder(&to, files)?,
@@ -61,9 +61,11 @@ pub(super) fn certificate(
             _ => return Err(Problem::failed("the bundle has too many files")),
         }
         transport.clone_from(&bundle.transport);
+        notes.clone_from(&bundle.notes);
         Ok(())
     })?;
     output.say(&format!("handed {} over in {}, as {}", handed.name, to.display(), forms::word(form)));
+    notes.iter().for_each(|note| output.note(note));
     if let Some(password) = transport {
         words::say_transport(output, &password);
     }

@@ -823,3 +823,20 @@ fn names_in_other_scripts_are_converted_where_they_come_in() {
         "{request}"
     );
 }
+
+/// A name that no certificate is made for is said wherever somebody would look: before the rollout, at the gateway, and with a handover.
+#[test]
+fn names_without_a_certificate_are_said_in_preview_at_the_gateway_and_with_a_handover() {
+    let world = gateway();
+    world.run("authority create --domain skerry.example").is(0);
+    world.run("user change mara --mail mara@skerry.example").is(0);
+    world.run("credential issue mara/phone --kind certificate").is(0);
+    world.run("credential handover mara/phone --as pem --to before --yes").is(0).says("harbour has no certificate yet");
+    world.run("gateway change harbour --also 203.0.113.10").is(0);
+    let words = "no certificate is made for 203.0.113.10: issuing signs for skerry.example alone";
+    world.run("rollout --preview").is(0).says(words);
+    let _ = world.run("rollout --yes");
+    world.run("gateway show harbour").is(0).says(words);
+    world.run("credential renew mara/phone").is(0);
+    world.run("credential handover mara/phone/2 --as apple --to phone.mobileconfig --yes").is(0).says(words);
+}
