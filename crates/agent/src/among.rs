@@ -22,7 +22,7 @@ use crate::peers::{Heard, LONGEST};
 use crate::run::Agent;
 
 /// Between two meetings with the same gateway.
-const AGAIN: Duration = Duration::from_secs(60);
+const AGAIN: Duration = Duration::from_secs(20);
 /// How long another gateway may take to answer, and how long a meeting lasts in which nothing more is said.
 const PATIENCE: Duration = Duration::from_secs(8);
 const QUIET: Duration = Duration::from_secs(2);

@@ -134,6 +134,7 @@ pub fn credential(user: &str, key: u8, material: Material) -> Credential {
         handed_over: None,
         told: vec![],
         notice: None,
+        notice_seen: 0,
         revoked: None,
         reason: None,
         first_used: None,

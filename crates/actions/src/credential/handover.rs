@@ -160,7 +160,7 @@ pub fn hand_over(
             issued: credential.issued,
             expires: credential.expires,
             estate_key: estate.public_key,
-            notice: credential.notice.as_ref().map_or(0, |notice| notice.number),
+            notice: credential.notice.as_ref().map_or(0, |notice| notice.number).max(credential.notice_seen),
             device_key,
             account: None,
             certificate: None,

@@ -319,6 +319,7 @@ pub(super) fn make(
         handed_over: None,
         told: Vec::new(),
         notice: None,
+        notice_seen: 0,
         revoked: None,
         reason: None,
         first_used: None,

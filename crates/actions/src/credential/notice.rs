@@ -64,7 +64,7 @@ pub(crate) fn ensure(book: &Book<'_>, keys: &Keys, credential: &mut Credential) 
         true => keys.sealing.open(&estate.private_key, labels::SIGNING)?,
         false => keyring::previous(&keys.sealing, &estate, &known)?,
     };
-    let number = credential.notice.as_ref().map_or(0, |notice| notice.number) + 1;
+    let number = credential.notice.as_ref().map_or(0, |notice| notice.number).max(credential.notice_seen) + 1;
     let notice = Notice {
         format: FORMAT.into(),
         estate: estate.name,

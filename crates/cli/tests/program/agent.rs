@@ -380,6 +380,7 @@ fn a_device_that_claims_anothers_address_or_sends_where_it_may_not_is_not_heard(
 }
 
 /// An order that holds for a time: devices are warned, are out when it is over, and in again when it is renewed, by the newest number alone.
+// Long: the order holds for nine seconds.
 #[test]
 fn an_order_that_is_not_renewed_lets_nobody_in_any_more_and_says_so_before() {
     let mut running = Running::start();

@@ -24,6 +24,7 @@ fn has(world: &World, file: &str, what: &str) -> Option<()> {
     text.contains(what).then_some(())
 }
 
+// Long: agents meet every 20 s.
 #[test]
 fn a_gateway_that_the_estate_does_not_reach_is_brought_its_order_by_another_and_keeps_up_after_it_was_cut_off() {
     let world = two();
@@ -60,6 +61,7 @@ fn a_gateway_that_the_estate_does_not_reach_is_brought_its_order_by_another_and_
 }
 
 /// What could cut its author off waits for a confirmation by its author. Another gateway brings only the revocations of such an order.
+// Long: agents meet every 20 s.
 #[test]
 fn an_order_that_touches_the_way_in_is_brought_by_nobody_but_the_estate_and_its_revocations_all_the_same() {
     let world = two();
@@ -78,6 +80,7 @@ fn an_order_that_touches_the_way_in_is_brought_by_nobody_but_the_estate_and_its_
     assert!(ports().contains("41414"));
 }
 
+// Long: agents meet every 20 s.
 #[test]
 fn an_order_that_holds_for_a_time_goes_on_by_what_others_bring() {
     let world = two();
@@ -97,6 +100,7 @@ fn an_order_that_holds_for_a_time_goes_on_by_what_others_bring() {
 }
 
 /// A gateway was moved off a host that nobody of the estate reaches: its old agent calls on another gateway, and learns there who was revoked since.
+// Long: agents meet every 20 s.
 #[test]
 fn an_old_agent_that_was_left_behind_learns_of_revocations_from_another_gateway() {
     let world = World::harbour("--namespaces");

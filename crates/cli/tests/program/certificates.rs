@@ -50,6 +50,7 @@ pub fn third_judge(world: &World, arguments: &str) -> Came {
 }
 
 /// Chains with constraints, and a list past the end of what stands on it: three judges say the same.
+// Long: a certificate ends in six seconds.
 #[test]
 fn judges_agree_on_constraints_and_on_a_list_past_an_end() {
     let world = gateway();

@@ -156,6 +156,9 @@ pub struct Credential {
     pub told: Vec<Told>,
     /// The newest way notice that was made for it.
     pub notice: Option<NoticeMade>,
+    /// The highest number that the device was seen to have, also where the estate does not know of that notice: it was made after the backup
+    /// from which this estate comes.
+    pub notice_seen: u32,
     pub revoked: Option<Timestamp>,
     pub reason: Option<String>,
     pub first_used: Option<Timestamp>,
@@ -318,9 +321,11 @@ impl Credential {
 
     /// The device says that it has the way notice with this number, or a later one. Whether that is new.
     pub fn has_taken(&mut self, number: u32, at: Timestamp) -> bool {
+        let seen = self.notice_seen < number;
+        self.notice_seen = self.notice_seen.max(number);
         let Some(notice) = self.notice.as_mut().filter(|notice| notice.taken.is_none() && notice.number <= number)
         else {
-            return false;
+            return seen;
         };
         notice.taken = Some(at);
         self.told.clone_from(&notice.told);
@@ -384,6 +389,15 @@ mod tests {
         assert_eq!(credential.state(after), CredentialState::Expired);
         credential.revoked = Some(after);
         assert_eq!(credential.state(before), CredentialState::Revoked);
+    }
+
+    #[test]
+    fn a_notice_that_an_older_estate_does_not_know_of_counts_for_the_next_number() {
+        let mut credential = crate::sample::key_pair("mara", 1, &["harbour/quill"]);
+        let at: Timestamp = "2027-03-02T08:15:00Z".parse().unwrap();
+        assert!(!credential.has_taken(0, at), "none");
+        assert!(credential.has_taken(3, at) && !credential.has_taken(3, at) && !credential.has_taken(2, at));
+        assert_eq!(credential.notice_seen, 3);
     }
 
     #[test]

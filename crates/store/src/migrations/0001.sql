@@ -110,6 +110,7 @@ CREATE TABLE credentials (
   handed_over TEXT,
   told TEXT NOT NULL,
   notice TEXT,
+  notice_seen INTEGER NOT NULL,
   revoked TEXT,
   reason TEXT,
   first_used TEXT,
