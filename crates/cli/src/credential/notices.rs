@@ -88,7 +88,8 @@ pub(super) fn run(
                 }
             }
             handover::write_folder(folder, &files)?;
-            output.say(&format!("wrote {} notices to {}", files.len(), folder.display()));
+            let noun = if files.len() == 1 { "notice" } else { "notices" };
+            output.say(&format!("wrote {} {noun} to {}", files.len(), folder.display()));
             Ok(())
         }
     }
