@@ -24,6 +24,8 @@ use tokio::sync::oneshot;
 use tokio::task::AbortHandle;
 use tokio::time::{Instant, timeout};
 
+/// How far pages stand back behind tunnels.
+const PAGES_NICE: i32 = 10;
 /// Connections at once. With one more the oldest goes: whoever asks at once has long been answered by then.
 const CONNECTIONS: usize = 64;
 /// Of one IPv4 address or one IPv6 /64.
@@ -170,6 +172,8 @@ impl Web {
         let (stop, stopped) = oneshot::channel();
         let answer: Answer = Arc::new(answer);
         std::thread::Builder::new().name(name.into()).spawn(move || {
+            // Pages are served with what tunnels leave of the processor (on Linux a thread has a niceness of its own).
+            let _ = rustix::process::nice(PAGES_NICE);
             runtime.block_on(async move {
                 let Ok(listener) = TcpListener::from_std(listener) else { return };
                 tokio::select! {
