@@ -71,6 +71,17 @@ pub(crate) fn of(book: &Book<'_>) -> Result<Vec<(Host, Leftover)>> {
     Ok(all.filter_map(|host| host.leftover.clone().map(|leftover| (host, leftover))).collect())
 }
 
+/// Those that carry no gateway: where one is to be again, its rollout removes what was left there.
+pub(crate) fn bare(book: &Book<'_>) -> Result<Vec<(Host, Leftover)>> {
+    let mut bare = Vec::new();
+    for (host, leftover) in of(book)? {
+        if book.find::<Gateway>(&[("host", host.name.as_str().into())])?.is_empty() {
+            bare.push((host, leftover));
+        }
+    }
+    Ok(bare)
+}
+
 /// Old hosts that are being asked, while something else is done.
 pub struct Asked {
     old: Vec<(Host, Leftover)>,
@@ -99,7 +110,7 @@ impl Person for Nobody {
 /// # Errors
 /// The estate cannot be read.
 pub fn ask(context: &mut Context) -> Result<Asked> {
-    let old = hosts(context)?;
+    let old = context.read(bare)?;
     let (tell, answers) = channel();
     for (at, (host, _)) in old.iter().enumerate() {
         let nobody: Arc<dyn Person> = Arc::new(Nobody);
@@ -143,7 +154,16 @@ pub fn clean(context: &mut Context, asked: Asked) -> Result<Vec<Old>> {
 
 /// Removes what was left behind on a host that answers, with what it has seen brought home.
 pub(crate) fn remove(context: &mut Context, host: &Host, leftover: &Leftover) -> Result<()> {
-    let estate = context.read(find::this_estate)?.id;
+    let (estate, is_there) = context.read(|book| {
+        let still = book.get::<Host>(&host.name)?.and_then(|host| host.leftover);
+        let carries = !book.find::<Gateway>(&[("host", host.name.as_str().into())])?.is_empty();
+        let same = still.is_some_and(|still| still.public_key == leftover.public_key);
+        Ok((find::this_estate(book)?.id, same && !carries))
+    })?;
+    // Somebody else has cleaned it meanwhile, or it is a gateway's host again: what is there now is not what was left.
+    if !is_there {
+        return Ok(());
+    }
     let manage = context.manage(host)?;
     let is_it = manage.ask_agent(&Status).is_ok_and(|status| status.gateway.as_ref() == Some(&leftover.gateway));
     if is_it {

@@ -56,7 +56,7 @@ fn peers(book: &Book<'_>, gateway: &Gateway) -> Result<Vec<Peer>> {
         });
         peers.push(Peer { gateway: other.name, public_key: other.public_key, dial });
     }
-    for (_, old) in leftover::of(book)? {
+    for (_, old) in leftover::bare(book)? {
         peers.push(Peer { gateway: old.gateway, public_key: old.public_key, dial: None });
     }
     peers.retain(|peer| peer.public_key != gateway.public_key);

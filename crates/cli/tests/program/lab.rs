@@ -72,6 +72,22 @@ fn a_gateway_whose_host_is_gone_can_be_abandoned() {
     world.run("host show harbour").is(0).says("an old agent of harbour");
     world.run("site remove harbour --yes").is(3).says("harbour");
     world.run("host remove harbour --destroyed").is(2).says("goes on letting revoked devices in");
+    // It can be a gateway's host again, whose first rollout removes what was left there, and nothing of its own.
+    world.run("lab mend harbour").is(0);
+    world.run("gateway create gangway --host harbour --dialled gangway.skerry.example").is(0);
+    world.run("listener open gangway --pool 10.188.44.0/24").is(0);
+    world.run("user add tomas").is(0);
+    world.run("device add tomas/tablet").is(0);
+    world.run("credential issue tomas/tablet").is(0);
+    world.run("rollout --yes").is(0);
+    world.run("credential handover tomas/tablet --to tomas.yestrel --yes").is(0);
+    world.on_laptop("yestrel connect tomas.yestrel --background --proxy 127.0.0.1:0").is(0);
+    world.on_laptop("yestrel tunnel stop gangway").is(0);
+    assert!(!world.run("host list").out.contains("old agent"));
+    world.run("gateway show gangway").is(0).says("up to date");
+    // And again, until it is destroyed.
+    world.run("lab break harbour").is(0);
+    world.run("gateway retire gangway --abandoned --yes").is(0);
     world.run("host remove harbour --destroyed --yes").is(0);
     world.run("site remove harbour --yes").is(0);
 }
