@@ -816,7 +816,7 @@ fn names_in_other_scripts_are_converted_where_they_come_in() {
     world.judge("openssl req -in harbour.csr -noout -text").is(0).says("DNS:xn--gngvg-jrad.skerry.example");
     // Where no name is short enough for a common name, there is none, and the names are critical (RFC 5280 section 4.2.1.6).
     let label = "a".repeat(60);
-    world.run(&format!("gateway change harbour --dialled {label}.skerry.example --also ''")).is(0);
+    world.run(&format!("gateway change harbour --dialled {label}.skerry.example --also=")).is(0);
     world.run("gateway change harbour --request long.csr").is(0);
     let request = world.judge("openssl req -in long.csr -noout -text").is(0).out;
     assert!(
