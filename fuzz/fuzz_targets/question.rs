@@ -18,7 +18,7 @@ static RESPONDER: LazyLock<Responder> = LazyLock::new(|| {
     let wanted = |key, purpose| Wanted {
         serial: [7; 16],
         organisation: "skerry",
-        common_name: "issuing",
+        common_name: Some("issuing"),
         names: &[],
         key,
         from: now,
@@ -29,7 +29,7 @@ static RESPONDER: LazyLock<Responder> = LazyLock::new(|| {
     let key = PrivateKey::generate(Algorithm::P256, &random).expect("a key");
     let purpose = Purpose::Authority { path_length: 0, domain: None };
     let authority = certificate::root(&wanted(key.public(), purpose), &key, &random).expect("a root");
-    let issuer = Issuer { certificate: &authority, key: &key };
+    let issuer = Issuer { certificate: &authority, key: &key, above: &[] };
     let list = list::sign(&issuer, 1, now, until, Vec::new(), &random).expect("a list");
     let own = PrivateKey::generate(Algorithm::P256, &random).expect("a key");
     let delegated = certificate::issue(&wanted(own.public(), Purpose::Responder), &issuer, &random).expect("a responder");
