@@ -4,9 +4,10 @@ use std::collections::BTreeSet;
 
 use serde::Serialize;
 use yestrel_core::admission::ProofKind;
-use yestrel_core::estate::{Credential, CredentialKind, Gateway, Listener, NoticeMade, Site, Told, User};
+use yestrel_core::estate::{Credential, CredentialKind, Estate, Gateway, Listener, NoticeMade, Site, Told, User};
 use yestrel_core::exchange::agent::ForDevice;
 use yestrel_core::handover::{HandoverWay, Notice};
+use yestrel_core::keys::PublicKey;
 use yestrel_core::notice::{FORMAT, seal};
 use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
@@ -44,6 +45,15 @@ fn now(book: &Book<'_>, keys: &Keys, credential: &Credential) -> Result<(Vec<Han
     ways(book, keys, &listeners)
 }
 
+/// Whether the estate still has the key by which a credential's device knows its notices. One that was lost, or is too old, it has not: that
+/// device needs another handover, and keeps nobody else from anything.
+fn signs_for(estate: &Estate, credential: &Credential) -> bool {
+    let has = |key: &PublicKey| {
+        *key == estate.public_key || estate.previous_keys.iter().any(|previous| previous.public_key == *key)
+    };
+    credential.told.first().is_some_and(|told| has(&told.estate_key))
+}
+
 /// Makes the notice that a credential's device needs, where what it knows is not so any more. Whether there is one that it has not taken.
 pub(crate) fn ensure(book: &Book<'_>, keys: &Keys, credential: &mut Credential) -> Result<bool> {
     let known = credential.told.first().map(|told| told.estate_key);
@@ -60,6 +70,9 @@ pub(crate) fn ensure(book: &Book<'_>, keys: &Keys, credential: &mut Credential) 
         return Ok(false);
     }
     let estate = find::this_estate(book)?;
+    if !signs_for(&estate, credential) {
+        return Ok(false);
+    }
     let signer = match known == estate.public_key {
         true => keys.sealing.open(&estate.private_key, labels::SIGNING)?,
         false => keyring::previous(&keys.sealing, &estate, &known)?,
@@ -98,6 +111,11 @@ pub fn make(context: &mut Context, text: &str) -> Result<Made> {
         if credential.revoked.is_some() {
             return Err(Problem::refused(format!("{} is revoked", credential.name))
                 .try_(format!("yestrel credential issue {}", credential.device)));
+        }
+        if !signs_for(&find::this_estate(book)?, &credential) {
+            return Err(Problem::refused(format!("{} would not believe a notice", credential.device))
+                .why("it knows the estate by a signing key that was lost, or is too old to be kept")
+                .try_(format!("yestrel credential renew {}   and its new handover", credential.device)));
         }
         if !ensure(book, &keys, &mut credential)? {
             return Err(Problem::refused(format!("nothing is new for {}", credential.device))
@@ -182,9 +200,13 @@ pub(crate) fn brought(book: &Book<'_>, gateway: &str, notices: &[ForDevice]) -> 
 /// How many devices a rollout would bring news of their ways in by this gateway.
 pub(crate) fn due(book: &Book<'_>, gateway: &str) -> Result<usize> {
     let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
+    let estate = find::this_estate(book)?;
     let due = |credential: &Credential| match credential.notice.as_ref().filter(|notice| notice.taken.is_none()) {
         Some(notice) => !notice.at.contains(gateway),
         None => !credential.stale(&listeners, &gateways, &sites).is_empty(),
     };
-    Ok(told_something(book)?.iter().filter(|one| comes_in_at(one, gateway) && due(one)).count())
+    Ok(told_something(book)?
+        .iter()
+        .filter(|one| comes_in_at(one, gateway) && signs_for(&estate, one) && due(one))
+        .count())
 }

@@ -103,6 +103,32 @@ fn notices_for_all_go_to_a_folder_and_a_new_signing_key_is_learned_by_one() {
     world.on_laptop("yestrel tunnel stop harbour").is(0);
 }
 
+/// A device that knows a signing key which the estate has no more needs another handover; that keeps no rollout away.
+#[test]
+fn a_device_that_would_not_believe_a_notice_is_said_to_and_holds_nothing_up() {
+    let world = World::mara("--processes");
+    // The key that a device knows is kept over a few renewals, not for ever.
+    for _ in 0..6 {
+        world.run("estate renew --yes").is(0);
+        world.run("rollout --yes").is(0);
+    }
+    world.run("listener change harbour/quill --port 51997").is(0);
+    let preview = world.run("rollout --preview").is(0).out;
+    assert!(preview.contains("51997") && !preview.contains("tell"), "{preview}");
+    world.run("rollout --yes").is(0);
+    world.run("rollout --preview").is(0).says("nothing to do");
+    world.run("credential list").is(0).says("stale");
+    world
+        .run("credential notice mara/laptop")
+        .is(3)
+        .says("would not believe a notice")
+        .says("credential renew mara/laptop");
+    world.run("credential renew mara/laptop --yes").is(0);
+    world.run("credential handover mara/laptop --to new.yestrel --yes").is(0);
+    connect(&world, "new.yestrel", "").is(0);
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+}
+
 #[test]
 fn an_order_that_holds_for_a_time_lets_nobody_in_after_it_and_every_command_that_reaches_it_renews_it() {
     let world = World::mara("--processes");
