@@ -18,10 +18,12 @@ use yestrel_core::handover::{Handover, HandoverWay};
 use yestrel_core::sealed::Sealed;
 use yestrel_core::tunnel::Settings;
 use yestrel_core::{Problem, Result};
-use yestrel_net::packets::{Batch, Sender, Tun, TunBuffers, ends};
+use yestrel_net::packets::{Batch, Sender, Tun, TunBuffers};
 use yestrel_net::stack::Stack;
 use yestrel_net::{clock, control, echo, names};
 
+use crate::bounds::Bounds;
+use crate::failure::{NotThisWay, no_way_in};
 use crate::notices::Kept;
 use crate::proxy::{self, Horizon};
 use crate::running;
@@ -88,35 +90,6 @@ struct Tunnel {
     /// Where the proxy will listen, until it does.
     proxy: Mutex<Option<std::net::TcpListener>>,
     stop: AtomicBool,
-}
-
-#[derive(Debug, Clone)]
-struct Bounds {
-    own: Vec<IpAddr>,
-    gateways: Vec<IpAddr>,
-    reach: Vec<IpNet>,
-}
-
-impl Bounds {
-    fn lets_out(&self, packet: &[u8]) -> bool {
-        ends(packet).is_some_and(|(source, destination)| self.own.contains(&source) && self.beyond(destination))
-    }
-
-    fn lets_in(&self, packet: &[u8]) -> bool {
-        ends(packet).is_some_and(|(source, destination)| self.own.contains(&destination) && self.beyond(source))
-    }
-
-    fn beyond(&self, address: IpAddr) -> bool {
-        self.gateways.contains(&address) || self.reach.iter().any(|range| range.contains(&address))
-    }
-}
-
-/// How one way ended before it was up.
-struct NotThisWay {
-    way: String,
-    why: String,
-    /// A refusal by the gateway, as opposed to silence.
-    refused: Option<Reason>,
 }
 
 impl Tunnel {
@@ -384,21 +357,6 @@ fn open(
         }
     }
     Err((format!("no answer within {} s", ANSWER_PATIENCE / 1000), None))
-}
-
-fn no_way_in(handover: &Handover, ways: &[NotThisWay]) -> Problem {
-    let lines: Vec<_> = ways.iter().map(|way| format!("{}: {}", way.way, way.why)).collect();
-    let problem = Problem::failed(format!("{} cannot come in", handover.holder)).why(lines.join("; "));
-    match ways.iter().find_map(|way| way.refused) {
-        Some(reason) if reason.needs_another_credential() => {
-            problem.try_("ask for a new handover: yestrel credential renew, on the administrator's machine")
-        }
-        Some(Reason::Versions) => problem.try_("the same version of yestrel here and on the gateway"),
-        Some(_) => problem.try_("ask the administrator of this gateway"),
-        None => problem
-            .try_("another network: some let only the web through")
-            .try_("yestrel port list   on the administrator's machine: is the port open all the way?"),
-    }
 }
 
 /// Puts settings into force, at the beginning and whenever the gateway changes them.

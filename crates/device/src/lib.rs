@@ -2,6 +2,8 @@
 //!
 //! | file | its job |
 //! |---|---|
+//! | `bounds` | which inner packets pass |
+//! | `failure` | why a device does not come in |
 //! | `connect` | brings a tunnel up, way by way, and keeps it up |
 //! | `notices` | what an estate says later of the ways in, kept beside the handover |
 //! | `proxy` | offers a tunnel inside the process to programs on loopback |
@@ -10,7 +12,9 @@
 //! | `system` | what a tunnel changes on the system, and taking it back |
 //! | `ways` | one file a kind of tunnel |
 
+mod bounds;
 pub mod connect;
+mod failure;
 pub mod notices;
 pub mod proxy;
 pub mod running;

@@ -18,6 +18,7 @@ use super::lane::Lane;
 use super::message::Settings;
 use super::parcel::{Inbox, Outbox};
 use super::second::{Ids, KEY, PART};
+use super::waits::{AGAIN, Timer, most_silent, one_more};
 use super::{ConnectionId, Reason, Suite, VERSION};
 use crate::Moment;
 use crate::Random;
@@ -32,12 +33,6 @@ const MOST_GREETINGS: usize = 4;
 const KEEP_OLD: u64 = 10_000;
 /// Keys that were not renewed for this long end their session.
 const LONGEST_KEYS: u64 = 1_200_000;
-/// A session without keep-alive is silent for at most this long: devices renew their keys well before.
-const SILENT: u64 = 1_000_000;
-/// Path checks of one session within [`AGAIN`], to whatever addresses; and repeated answers of one greeting.
-const MOST_CHECKS: u8 = 4;
-/// Between two repetitions of settings, path checks and ends.
-const AGAIN: u64 = 500;
 /// Bytes of a datagram with a path check, which is sent for none that is shorter.
 const CHECK_LENGTH: usize = 39;
 
@@ -134,38 +129,6 @@ struct Session {
     checks: (Moment, u8),
     outbox: Outbox,
     inbox: Inbox,
-}
-
-/// Whether one more may be sent now, of [`MOST_CHECKS`] within [`AGAIN`].
-fn one_more(count: &mut (Moment, u8), now: Moment) -> bool {
-    if count.0.after(AGAIN) <= now {
-        *count = (now, 0);
-    }
-    let free = count.1 < MOST_CHECKS;
-    count.1 += u8::from(free);
-    free
-}
-
-/// What a gateway waits for. Each stands for a greeting, for one device key, or for one session that has ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-enum Timer {
-    /// A greeting that came to nothing is forgotten.
-    Unused(ConnectionId),
-    /// A device that was refused may come without a token again.
-    Refused([u8; 32]),
-    /// Replaced keys are forgotten.
-    OldKeys([u8; 32]),
-    /// A session of which nothing was heard ends. Packets do not move this timer: when it comes, the counters say whether it is
-    /// time, or until when it is not.
-    Silence([u8; 32]),
-    /// Keys that were not renewed end their session.
-    KeysEnd([u8; 32]),
-    /// Settings that the device has not taken are sent again.
-    SettingsAgain([u8; 32]),
-    /// Parts of a parcel are sent, or sent again.
-    Parcels([u8; 32]),
-    /// A session that has ended is not answered any more.
-    Forget(ConnectionId),
 }
 
 #[derive(Default)]
@@ -773,13 +736,5 @@ impl Gateway {
                 }
             }
         }
-    }
-}
-
-/// After how long a session of which nothing was heard ends: four keep-alives, and a minute at least.
-fn most_silent(settings: &Settings) -> u64 {
-    match u64::from(settings.keep_alive) * 1000 {
-        0 => SILENT,
-        keep_alive => (keep_alive * 4).max(60_000),
     }
 }

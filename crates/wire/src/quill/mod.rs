@@ -16,6 +16,7 @@
 //! | `lane` | one pair of keys in use, shared by the threads that move packets |
 //! | `door` | what is done with an opening before any curve operation: tags, budgets, tokens |
 //! | `device`, `gateway` | the two ends as state machines |
+//! | `waits` | what a gateway waits for |
 //! | `hands` | a gateway's handshakes, beside the thread that carries data |
 
 pub mod call;
@@ -34,6 +35,7 @@ mod reason;
 pub mod replay;
 pub mod second;
 pub mod suite;
+mod waits;
 
 pub use id::ConnectionId;
 pub(crate) use id::{below, eight};
