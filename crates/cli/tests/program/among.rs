@@ -120,7 +120,7 @@ fn an_old_agent_that_was_left_behind_learns_of_revocations_from_another_gateway(
     world.run("credential handover mara/laptop --to mara.yestrel --yes").is(0);
     world.run("lab break harbour").is(0);
     world.run("gateway move harbour --to breakwater --abandoned --yes").is(0).says("new keys");
-    world.run("rollout --yes").is(0).says("peer");
+    world.run("rollout --yes").is(0).says("meet    the gateway harbour");
     let revoke = ["credential", "revoke", "mara/laptop", "--reason", "lost on the ferry", "--yes"];
     world.run_words(&revoke).is(4).says("does not know of it");
     let learned = || {

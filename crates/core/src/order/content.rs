@@ -147,10 +147,10 @@ pub struct Content {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub holds: Option<u32>,
     /// The estate's other gateways.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, rename = "other_gateways", skip_serializing_if = "Vec::is_empty")]
     pub peers: Vec<Peer>,
     /// By what they call on each other, for this agent alone; absent where there are no others.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, rename = "gateways_call", skip_serializing_if = "Option::is_none")]
     pub peer_call: Option<Sealed>,
 }
 

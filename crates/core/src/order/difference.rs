@@ -15,7 +15,7 @@ use crate::keys::PublicKey;
 /// One line of what an order changes: a verb and what it applies to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Change {
-    /// `add`, `change`, `remove`, `admit`, `withdraw`, `revoke`, `ports`, `gateway`.
+    /// `add`, `change`, `remove`, `admit`, `withdraw`, `revoke`, `ports`, `gateway`, `meet`, `forget`.
     pub verb: &'static str,
     pub words: String,
 }
@@ -67,11 +67,11 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
     for (key, peer) in &are {
         if were.get(key) != Some(peer) {
             let at = peer.dial.as_ref().map(|dial| format!(" at {} port {}", dial.address, dial.port));
-            say("peer", format!("{}{}", peer.gateway, at.unwrap_or_default()));
+            say("meet", format!("the gateway {}{}", peer.gateway, at.unwrap_or_default()));
         }
     }
     for peer in were.iter().filter(|(key, _)| !are.contains_key(*key)).map(|(_, peer)| peer) {
-        say("unpeer", format!("{} with its key {}", peer.gateway, peer.public_key.fingerprint()));
+        say("forget", format!("the gateway {} with its key {}", peer.gateway, peer.public_key.fingerprint()));
     }
     if old.map(|old| &old.certificate).unwrap_or(&Vec::new()) != &new.certificate {
         say("certify", certified(&new.certificate));
