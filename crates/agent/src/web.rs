@@ -25,7 +25,7 @@ use tokio::task::AbortHandle;
 use tokio::time::{Instant, timeout};
 
 /// How far pages stand back behind tunnels.
-const PAGES_NICE: i32 = 10;
+const PAGES_NICE: i32 = 19;
 /// Connections at once. With one more the oldest goes: whoever asks at once has long been answered by then.
 const CONNECTIONS: usize = 64;
 /// Of one IPv4 address or one IPv6 /64.
@@ -33,6 +33,8 @@ const FROM_ONE: usize = 8;
 /// Bytes of a request before its body, and how long it may take.
 const HEAD: usize = 16 * 1024;
 const HEADERS: usize = 50;
+/// Bytes of a connection that wait in the system for this thread.
+const UNREAD: usize = 16 * 1024;
 /// Bytes of a body that are read beyond what is taken.
 const HEARD: usize = 256 * 1024;
 const PATIENCE: Duration = Duration::from_secs(5);
@@ -165,6 +167,8 @@ impl Web {
         answer: impl Fn(&Ask<'_>) -> Page + Send + Sync + 'static,
     ) -> io::Result<Self> {
         let listener = std::net::TcpListener::bind(address)?;
+        // Connections inherit it: what nobody has read yet waits at its sender.
+        rustix::net::sockopt::set_socket_recv_buffer_size(&listener, UNREAD)?;
         listener.set_nonblocking(true)?;
         #[cfg(test)]
         let address = listener.local_addr()?;
@@ -286,6 +290,10 @@ enum Unread {
 
 /// A body up to `longest` bytes. One that is a little longer is heard to its end, so that whoever sends it hears the answer.
 async fn read(mut body: Incoming, longest: usize) -> Result<Vec<u8>, Unread> {
+    // What announces itself as far too long is not heard at all.
+    if hyper::body::Body::size_hint(&body).lower() > (longest + HEARD) as u64 {
+        return Err(Unread::Long);
+    }
     let (mut bytes, mut heard) = (Vec::new(), 0);
     while let Some(frame) = body.frame().await {
         let frame = frame.map_err(|_| Unread::Broken)?;

@@ -67,6 +67,35 @@ pub struct Quill {
     stop: AtomicBool,
 }
 
+/// So many datagrams in one receive are worth its system calls.
+const ENOUGH: usize = 24;
+/// How long more datagrams gather while strangers flood the port.
+const GATHER: Duration = Duration::from_micros(100);
+/// So many datagrams of strangers in [`SPAN`] are a flood: five thousand a second.
+const FLOOD: u32 = 50;
+/// Milliseconds.
+const SPAN: u64 = 10;
+
+/// Datagrams of nobody known, lately.
+#[derive(Default)]
+struct Strangers {
+    since: Moment,
+    count: u32,
+    flooded: bool,
+}
+
+impl Strangers {
+    /// Counts so many; whether strangers flood the port.
+    fn flood(&mut self, now: Moment, unknown: u32) -> bool {
+        self.count += unknown;
+        if now.since(self.since) >= SPAN {
+            self.flooded = self.count >= FLOOD && now.since(self.since) < 2 * SPAN;
+            *self = Self { since: now, count: 0, flooded: self.flooded };
+        }
+        self.flooded
+    }
+}
+
 /// Somebody who has come in and may not.
 struct Unwelcome {
     key: [u8; 32],
@@ -518,11 +547,13 @@ impl Quill {
     fn run(self: Arc<Self>) {
         let mut receiver = Receiver::default();
         let mut batch = Batch::default();
+        let mut strangers = Strangers::default();
         while !self.stop.load(Ordering::Relaxed) {
             if self.udp.wait(Duration::from_millis(100)) {
                 let plane = self.shared.plane();
-                receiver.receive(&self.udp, |from, datagram| {
-                    self.datagram(from, datagram, &mut batch);
+                let mut unknown = 0;
+                let received = receiver.receive(&self.udp, |from, datagram| {
+                    unknown += u32::from(!self.datagram(from, datagram, &mut batch));
                     if batch.is_full()
                         && let Some(plane) = &plane
                     {
@@ -531,6 +562,9 @@ impl Quill {
                 });
                 if let Some(plane) = &plane {
                     plane.deliver(&mut batch);
+                }
+                if strangers.flood(clock::now(), unknown) && received < ENOUGH {
+                    std::thread::sleep(GATHER);
                 }
             }
             let mut machine = self.machine.lock();
@@ -543,12 +577,13 @@ impl Quill {
         tracing::info!(listener = self.listener.name, "listener closed");
     }
 
-    fn datagram(&self, from: SocketAddr, datagram: &mut [u8], batch: &mut Batch) {
+    /// Takes one datagram; whether it is of a session that is known.
+    fn datagram(&self, from: SocketAddr, datagram: &mut [u8], batch: &mut Batch) -> bool {
         // What arrives after the goodbye is for a listener that may have taken the port over; devices repeat it.
         if self.stop.load(Ordering::Relaxed) {
-            return;
+            return false;
         }
-        let Some(id) = ConnectionId::of(datagram) else { return };
+        let Some(id) = ConnectionId::of(datagram) else { return false };
         let now = clock::now();
         let held = self.lanes.read().get(&id).map(|held| (held.lane.clone(), held.seat.clone()));
         let Some((lane, mut seat)) = held else {
@@ -558,16 +593,16 @@ impl Quill {
                 let preferred = self.work.is_crowded() && shows();
                 self.work.push(preferred, Work::Opening(Box::new(knock)));
             }
-            return;
+            return false;
         };
         let length = datagram.len();
-        let Ok(body) = lane.open(now, datagram) else { return };
+        let Ok(body) = lane.open(now, datagram) else { return false };
         if lane.needs_attention(from) {
             let mut machine = self.machine.lock();
             let taken = machine.heard(now, &lane, from, length);
             self.settle(machine);
             if !taken {
-                return;
+                return true;
             }
             // The first datagram under new keys has opened or renewed the session.
             seat = self.lanes.read().get(&id).and_then(|held| held.seat.clone());
@@ -586,8 +621,33 @@ impl Quill {
                     machine.control(now, &lane, from, length, frame);
                     self.settle(machine);
                 }
-                Err(_) => return,
+                Err(_) => return true,
             }
         }
+        true
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_flood_is_as_many_strangers_as_no_site_has_and_is_over_soon_after_the_last() {
+        let mut strangers = Strangers::default();
+        let mut at = Moment(1_000_000);
+        let mut play = |each: u32, spans: u64| {
+            let mut flooded = false;
+            for _ in 0..spans * SPAN {
+                at = at.after(1);
+                flooded = strangers.flood(at, each);
+            }
+            flooded
+        };
+        assert!(!play(FLOOD / SPAN as u32 - 1, 20), "a few");
+        assert!(play(FLOOD / SPAN as u32 + 1, 3), "five thousand a second");
+        assert!(!play(0, 2), "it is over");
+        // As many, but over a long time in which nothing else arrived.
+        assert!(!strangers.flood(at.after(60_000), 10 * FLOOD));
     }
 }

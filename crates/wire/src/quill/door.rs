@@ -7,6 +7,7 @@
 use std::hash::Hasher as _;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use parking_lot::RwLock;
 use siphasher::sip128::{Hasher128 as _, SipHasher24};
@@ -26,6 +27,8 @@ pub const WITHOUT_TOKEN_NETWORK: u32 = 20;
 pub const WITH_TOKEN_NETWORK: u32 = 100;
 /// Datagrams that ask to come again, a second, in all.
 pub const ASKED: u32 = 2_000;
+/// How long nothing is done with openings without a token once even [`ASKED`] is used up: a twentieth of a second's worth comes back.
+pub const QUIET: u64 = 50;
 /// Networks that are told apart: a fixed table, in which some share a place.
 const NETWORKS: usize = 2048;
 
@@ -66,6 +69,8 @@ struct Tokens {
 pub struct Door {
     calls: RwLock<Arc<Vec<Valid>>>,
     tokens: RwLock<Tokens>,
+    /// Until when nothing is done with openings that show no token, in milliseconds.
+    quiet_until: AtomicU64,
 }
 
 fn token_key(random: &mut dyn Random) -> SipHasher24 {
@@ -90,7 +95,7 @@ impl Door {
     /// A door that opens to nobody yet.
     pub fn new(random: &mut dyn Random) -> Self {
         let tokens = Tokens { now: (token_key(random), Moment(0)), before: (token_key(random), Moment(0)) };
-        Self { calls: RwLock::default(), tokens: RwLock::new(tokens) }
+        Self { calls: RwLock::default(), tokens: RwLock::new(tokens), quiet_until: AtomicU64::new(0) }
     }
 
     /// From now on these call secrets open it; the newest first.
@@ -105,7 +110,22 @@ impl Door {
         let valid = calls.iter().filter(|valid| valid.until.is_none_or(|until| until > now));
         let valid = valid.into_iter().find(|valid| handshake::is_tagged(&valid.call, datagram))?;
         let (call, stale) = (valid.call.clone(), valid.until.is_some());
+        if self.is_quiet(now) {
+            let front = handshake::front(&call, datagram)?;
+            if !self.proves(now, from, &front) {
+                return None;
+            }
+        }
         Some(Knock { from, datagram: datagram.to_vec(), call, stale })
+    }
+
+    /// Every budget for openings without a token is used up: until some of it is back, nobody is woken for them.
+    pub fn be_quiet(&self, now: Moment) {
+        self.quiet_until.store(now.after(QUIET).0, Ordering::Relaxed);
+    }
+
+    fn is_quiet(&self, now: Moment) -> bool {
+        now.0 < self.quiet_until.load(Ordering::Relaxed)
     }
 
     /// Whether an opening shows a token that this gateway gave to the address that it comes from.
@@ -231,6 +251,23 @@ mod tests {
         text.parse().unwrap()
     }
 
+    fn opening(call: &Call, token: Option<Token>) -> (handshake::Sent, Vec<u8>) {
+        let towards = handshake::Towards {
+            suite: super::super::Suite::Aes256Gcm,
+            call,
+            gateway_public: &[9; 32],
+            device_private: &[3; 32],
+        };
+        let opening = super::super::message::Opening {
+            versions: vec![1],
+            id: super::super::ConnectionId([1; 8]),
+            software: String::new(),
+            continues: None,
+            notice: 0,
+        };
+        handshake::open(&towards, token, opening, &mut Steps(9))
+    }
+
     #[test]
     fn a_budget_fills_again_and_one_network_cannot_use_up_that_of_another_with_tokens() {
         let mut budget = Budget::new(&mut Steps(1));
@@ -256,22 +293,7 @@ mod tests {
         let door = Door::new(&mut Steps(7));
         let call = Call::new(&[4; 32]);
         door.set_calls(vec![Valid { number: 1, call: call.clone(), until: None }]);
-        let made = |token| {
-            let towards = handshake::Towards {
-                suite: super::super::Suite::Aes256Gcm,
-                call: &call,
-                gateway_public: &[9; 32],
-                device_private: &[3; 32],
-            };
-            let opening = super::super::message::Opening {
-                versions: vec![1],
-                id: super::super::ConnectionId([1; 8]),
-                software: String::new(),
-                continues: None,
-                notice: 0,
-            };
-            handshake::open(&towards, token, opening, &mut Steps(9))
-        };
+        let made = |token| opening(&call, token);
         let (here, there) = (at("198.51.100.7:4000"), at("198.51.100.7:4001"));
         let (sent, datagram) = made(None);
         let knock = door.knock(Moment(100), here, &datagram).unwrap();
@@ -296,6 +318,23 @@ mod tests {
         let mut altered = again.clone();
         altered[TAG + 3] ^= 1;
         assert!(sent.asked(&altered).is_none());
+    }
+
+    #[test]
+    fn a_quiet_door_opens_to_a_token_alone_and_to_everybody_after_a_while() {
+        let door = Door::new(&mut Steps(7));
+        let call = Call::new(&[4; 32]);
+        door.set_calls(vec![Valid { number: 1, call: call.clone(), until: None }]);
+        let here = at("198.51.100.7:4000");
+        let (sent, without) = opening(&call, None);
+        let knock = door.knock(Moment(100), here, &without).unwrap();
+        let again = door.again(Moment(100), &knock, &knock.front().unwrap().tag, &mut Steps(11));
+        let (_, with) = opening(&call, sent.asked(&again));
+        door.be_quiet(Moment(200));
+        assert!(door.knock(Moment(200 + QUIET - 1), here, &without).is_none());
+        assert!(door.knock(Moment(200 + QUIET - 1), here, &with).is_some());
+        assert!(door.knock(Moment(200 + QUIET - 1), at("198.51.100.7:4001"), &with).is_none());
+        assert!(door.knock(Moment(200 + QUIET), here, &without).is_some());
     }
 
     #[test]

@@ -43,7 +43,12 @@ impl Hands {
         match self.budget.spend(now, knock.from, proved) {
             Verdict::Read => {}
             Verdict::Again => return Some(door.again(now, knock, &front.tag, &mut *self.random)),
-            Verdict::Nothing => return None,
+            Verdict::Nothing => {
+                if !proved {
+                    door.be_quiet(now);
+                }
+                return None;
+            }
         }
         // The same opening again: its answer was lost, or somebody replays it. Both get the same bytes, without any work.
         if machine.lock().answered_before(knock.from, &front.tag) {
