@@ -23,6 +23,7 @@
 //! | `lab` | the lab itself, and everyday changes |
 //! | `guide` | the guide and questions at a terminal |
 //! | `by_ssh`, `by_ssh_changes` | machines over SSH: coming there, changing what runs there |
+//! | `phones` | what phones and computers have built in comes in |
 //! | `packages` | signed packages, upgrades without a person |
 //! | `manual` | what is made from the commands themselves |
 
@@ -50,5 +51,6 @@ mod moving;
 mod network;
 mod notices;
 mod packages;
+mod phones;
 mod processes;
 mod whole;
