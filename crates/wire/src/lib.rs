@@ -8,11 +8,19 @@
 //! | module | holds |
 //! |---|---|
 //! | `quill` | Yestrel's own tunnel |
+//! | `ike` | IKEv2: how clients of open standards come in |
+//! | `esp` | what protects their packets |
+//! | `replay` | which packet numbers were seen |
+//! | `budget` | how many handshakes whoever may have |
 //! | `timer` | deadlines in order, for every state machine |
 //! | `counters` | what happened in a session, counted by whoever moves its packets |
 
+pub mod budget;
 pub mod counters;
+pub mod esp;
+pub mod ike;
 pub mod quill;
+pub mod replay;
 pub mod timer;
 
 /// A source of random bytes, handed in so that everything else can be repeated.

@@ -5,11 +5,12 @@ use std::sync::Arc;
 use parking_lot::Mutex;
 use zeroize::Zeroizing;
 
-use super::door::{Budget, Door, Knock, Verdict};
+use super::door::{Door, Knock};
 use super::gateway::{Answered, Doorkeeper, Gateway, Judged, Task};
 use super::lane::Lane;
 use super::message::Answer;
 use super::{Suite, VERSION, handshake, second};
+use crate::budget::{Budget, Verdict};
 use crate::{Moment, Random};
 
 /// Does the handshakes of one listener, in a thread that carries no data.

@@ -5,7 +5,6 @@
 //! | `id` | the id that datagrams carry in front |
 //! | `reason` | why a device is not let in, why a session ended |
 //! | `suite` | the two sets of algorithms and the protection of one datagram |
-//! | `replay` | which packet numbers were seen |
 //! | `frame` | what stands inside a protected datagram |
 //! | `message` | what stands inside the two handshake messages |
 //! | `parcel` | what is longer than a datagram, in parts |
@@ -32,7 +31,6 @@ pub mod lane;
 pub mod message;
 pub mod parcel;
 mod reason;
-pub mod replay;
 pub mod second;
 pub mod suite;
 mod waits;

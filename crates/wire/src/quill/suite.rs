@@ -18,7 +18,7 @@ use std::str::FromStr;
 use ring::aead::{self, LessSafeKey, Nonce, UnboundKey, quic};
 
 use super::ConnectionId;
-use super::replay::Window;
+use crate::replay::Window;
 
 /// Bytes before the frames.
 pub const HEAD: usize = 12;

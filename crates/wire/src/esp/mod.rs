@@ -1,0 +1,9 @@
+//! ESP in tunnel mode, in UDP (RFC 4303, RFC 3948).
+//!
+//! | file | holds |
+//! |---|---|
+//! | `pair` | one pair of associations in use |
+//! | `cipher` | encryption and integrity, which IKE has as well |
+
+pub mod cipher;
+pub mod pair;
