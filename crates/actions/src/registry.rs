@@ -49,6 +49,7 @@ pub fn change(context: &mut Context, registry: &str, methods: &[Method]) -> Resu
             for mut credential in book.find::<Credential>(&[("kind", CredentialKind::Password.word().into())])? {
                 if let Some(account) = credential.account_mut().filter(|account| account.ms_chap.is_some()) {
                     account.ms_chap = None;
+                    account.for_agents.clear();
                     book.put(&credential)?;
                 }
             }

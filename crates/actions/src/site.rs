@@ -42,7 +42,7 @@ pub(crate) fn can_be_told(book: &Book<'_>, listener: &Listener) -> Result<()> {
     let site: Site = book.need(&gateway.site)?;
     match &listener.tunnel {
         Tunnel::Quill(_) => quill::fits(&listener.reach.ranges(&site.networks), &listener.resolvers),
-        Tunnel::Other(_) => Ok(()),
+        Tunnel::Ikev2(_) | Tunnel::Other(_) => Ok(()),
     }
 }
 

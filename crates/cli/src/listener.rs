@@ -22,12 +22,18 @@ pub enum Command {
     )]
     Open {
         gateway: String,
-        /// Its name within the gateway [default: quill]
+        /// Its name within the gateway [default: that of the tunnel]
         #[arg(long)]
         name: Option<String>,
-        /// The tunnel; this version has quill
+        /// The tunnel: quill for `yestrel connect`, ikev2 for what phones and computers have built in
         #[arg(long, default_value = "quill")]
         tunnel: String,
+        /// ikev2: accounts come in beside certificates, by EAP with MS-CHAPv2
+        #[arg(long)]
+        accounts: bool,
+        /// ikev2: when the gateway makes keys anew, where the device has not: 10s to 18h [default: 10h]
+        #[arg(long, value_name = "TIME", value_parser = seconds)]
+        renew_after: Option<u16>,
         /// quill's cipher, aes-256-gcm or chacha20-poly1305 [default: what the host does fastest]
         #[arg(long)]
         cipher: Option<String>,
@@ -188,8 +194,11 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     let mut context = global.context()?;
     match command {
-        Command::Open { gateway, name, tunnel, cipher, about } => {
-            let settings = cipher.map(|cipher| ("cipher".to_owned(), cipher)).into_iter().collect();
+        Command::Open { gateway, name, tunnel, accounts, renew_after, cipher, about } => {
+            let settings = cipher.map(|cipher| ("cipher".to_owned(), cipher)).into_iter();
+            let settings = settings.chain(accounts.then(|| ("accounts".to_owned(), "yes".to_owned())));
+            let renewed = renew_after.map(|after| ("renew-after".to_owned(), after.to_string()));
+            let settings = settings.chain(renewed).collect();
             let wish = Wish { name, kind: Some(Kind::Named(tunnel)), settings, ..about.into() };
             let opened = listener::open(&mut context, &gateway, &wish)?;
             output.say(&format!(

@@ -32,6 +32,9 @@ pub struct Account {
     /// What MS-CHAPv2 needs (RFC 2759 section 8.3), sealed; only where it is asked for.
     #[serde(default)]
     pub ms_chap: Option<SealedSecret>,
+    /// The same for the agents of gateways with a listener that takes it, each for that agent alone: by gateway.
+    #[serde(default, skip_serializing_if = "std::collections::BTreeMap::is_empty")]
+    pub for_agents: std::collections::BTreeMap<String, crate::sealed::Sealed>,
     /// A password that was made here, until it is handed over.
     #[serde(default)]
     pub generated: Option<SealedSecret>,
@@ -191,6 +194,13 @@ pub enum Verdict {
     LockedOut(Timestamp),
 }
 
+/// For how long an account is locked out after so many failures in a row, having been so often before; `None`: it is not.
+#[must_use]
+pub fn locks_out(failures: u32, lock_outs: u32) -> Option<SignedDuration> {
+    let longer = SignedDuration::from_mins(LOCKED.as_mins() << lock_outs.min(7));
+    (failures >= FAILURES).then(|| longer.min(SignedDuration::from_hours(24)))
+}
+
 impl Account {
     /// Until when it is locked out, if it is.
     #[must_use]
@@ -228,11 +238,8 @@ impl Account {
             }
             Err(what) => {
                 self.failures += 1;
-                if self.failures < FAILURES {
-                    return Verdict::Wrong(what);
-                }
-                let longer = SignedDuration::from_mins(LOCKED.as_mins() << self.lock_outs.min(7));
-                let until = now + longer.min(SignedDuration::from_hours(24));
+                let Some(locked) = locks_out(self.failures, self.lock_outs) else { return Verdict::Wrong(what) };
+                let until = now + locked;
                 (self.failures, self.lock_outs, self.locked_until) = (0, self.lock_outs + 1, Some(until));
                 Verdict::LockedOut(until)
             }
@@ -316,6 +323,7 @@ mod tests {
             name: "mara.laptop".into(),
             password: String::new(),
             ms_chap: None,
+            for_agents: Default::default(),
             generated: None,
             second_factor: Some(SecondFactor { secret: SealedSecret(String::new()), used: 0, handed_over: true }),
             failures: 0,

@@ -157,6 +157,7 @@ pub fn account(user: &str, key: u8, gateways: &[&str]) -> Credential {
         name: format!("{user}.laptop"),
         password: format!("$argon2id$v=19$m=65536,t=3,p=1$c2FtcGxlc2FtcGxl${user}"),
         ms_chap: None,
+        for_agents: Default::default(),
         generated: None,
         second_factor: None,
         failures: 0,
@@ -211,11 +212,13 @@ pub fn content() -> Content {
             resolvers: vec![],
             keep_alive: 20,
             packet_size: 1400,
+            domains: vec![],
         }],
         admit: vec![admit("mara/laptop", 1), admit("tomas/tablet", 2)],
         revoked: BTreeMap::new(),
         metrics: None,
         certificate: vec![],
+        authorities: Default::default(),
         publish: None,
     }
 }

@@ -1,13 +1,79 @@
 //! Signing in with an account, and lock-outs.
 
-use yestrel_core::account;
-use yestrel_core::estate::{CredentialKind, User, UserState};
-use yestrel_core::{Problem, Result, moment};
+use yestrel_core::account::{self, Account};
+use yestrel_core::admission::ms_chap_purpose;
+use yestrel_core::estate::{Credential, CredentialKind, Gateway, User, UserState};
+use yestrel_core::{Problem, Result, moment, sealed};
+use yestrel_store::{Book, SealingKey};
 
 use super::wish::named;
 use crate::context::Context;
 use crate::find;
 use crate::keyring::labels;
+
+/// Seals an account's form for MS-CHAPv2 to the agents of those gateways that take it, each for itself, and to no others.
+///
+/// # Errors
+/// The form cannot be opened; a gateway's key is damaged.
+pub(super) fn seal_for_agents(
+    book: &Book<'_>,
+    sealing: &SealingKey,
+    credential: &str,
+    account: &mut Account,
+    gateways: &[String],
+) -> Result<()> {
+    account.for_agents.clear();
+    let Some(kept) = &account.ms_chap else { return Ok(()) };
+    for name in gateways {
+        if find::listeners_of(book, name)?.iter().any(|listener| listener.tunnel.takes_ms_chap()) {
+            let gateway: Gateway = book.need(name)?;
+            let form = sealing.open(kept, &labels::ms_chap(credential))?;
+            let sealed = sealed::seal(&gateway.public_key, &ms_chap_purpose(&account.name), &form)?;
+            account.for_agents.insert(gateway.name.clone(), sealed);
+        }
+    }
+    Ok(())
+}
+
+/// The same for every account of a gateway: a listener has begun or ceased to take it, or the gateway has another key. Gives how many
+/// accounts have no form to be sealed.
+///
+/// # Errors
+/// As [`seal_for_agents`].
+pub(crate) fn seal_all_for_agent(book: &Book<'_>, sealing: &SealingKey, gateway: &str) -> Result<usize> {
+    let live = [("kind", CredentialKind::Password.word().into()), ("revoked", serde_json::Value::Null)];
+    let mut without = 0;
+    for mut credential in book.find::<Credential>(&live)? {
+        let (name, gateways) = (credential.name.clone(), Vec::from_iter(credential.gateways()));
+        if !gateways.iter().any(|one| one == gateway) {
+            continue;
+        }
+        let Some(account) = credential.account_mut() else { continue };
+        let before = account.for_agents.clone();
+        seal_for_agents(book, sealing, &name, account, &gateways)?;
+        without += usize::from(account.ms_chap.is_none());
+        if account.for_agents != before {
+            book.put(&credential)?;
+        }
+    }
+    Ok(without)
+}
+
+/// A gateway whose listeners no longer take it loses the forms of all accounts.
+///
+/// # Errors
+/// The estate cannot be read.
+pub(crate) fn forget_for_agent(book: &Book<'_>, gateway: &str) -> Result<()> {
+    if find::listeners_of(book, gateway)?.iter().any(|listener| listener.tunnel.takes_ms_chap()) {
+        return Ok(());
+    }
+    for mut credential in book.find::<Credential>(&[("kind", CredentialKind::Password.word().into())])? {
+        if credential.account_mut().is_some_and(|account| account.for_agents.remove(gateway).is_some()) {
+            book.put(&credential)?;
+        }
+    }
+    Ok(())
+}
 
 /// Ends the lock-out of an account before its time; whether there was one.
 ///

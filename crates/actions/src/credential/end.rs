@@ -43,6 +43,7 @@ pub(crate) fn revoke_within(
     if let Some(account) = credential.account_mut() {
         // Nothing of it is of use any more, and all of it could harm.
         (account.ms_chap, account.generated, account.second_factor) = (None, None, None);
+        account.for_agents.clear();
         account.password = String::new();
     }
     credential.revoked = Some(now);

@@ -22,6 +22,7 @@ use yestrel_store::records::Address;
 use yestrel_store::seal::{random as fill, random32};
 use zeroize::Zeroizing;
 
+use super::account::seal_for_agents;
 use super::wish::Wish;
 use crate::authority::{lists, signing};
 use crate::context::Context;
@@ -343,7 +344,8 @@ pub(super) fn make(
         CredentialKind::Certificate => certify(book, keys, device, wish, common, &mut credential)?,
         CredentialKind::Password => {
             credential.identity = PublicKey(random32()?);
-            let account = open_account(book, keys, device, wish, common, &credential.name)?;
+            let mut account = open_account(book, keys, device, wish, common, &credential.name)?;
+            seal_for_agents(book, &keys.sealing, &credential.name, &mut account, &common.gateways)?;
             credential.material = Material::Password(HeldPassword { account, gateways: common.gateways.clone() });
         }
     }
@@ -485,6 +487,7 @@ fn open_account(
         name,
         password: hash,
         ms_chap,
+        for_agents: Default::default(),
         generated,
         second_factor,
         failures: 0,

@@ -12,7 +12,7 @@
 //! | `forms` | handing over in the forms that systems take |
 //! | `shared_secret` | secrets of listeners and of links |
 
-mod account;
+pub(crate) mod account;
 pub(crate) mod end;
 pub mod forms;
 pub mod handover;

@@ -11,7 +11,7 @@ use yestrel_store::seal::random32;
 
 use crate::authority::lists;
 use crate::context::Context;
-use crate::credential::shared_secret;
+use crate::credential::{account, shared_secret};
 use crate::keyring::{Keys, labels};
 use crate::{find, leftover, listener, rollout, session};
 
@@ -72,6 +72,9 @@ fn renew_secrets(book: &Book<'_>, keys: &Keys, gateway: &mut Gateway) -> Result<
         listener::renew_at_once(book, &keys.sealing, gateway, &mut one)?;
     }
     shared_secret::seal_anew(book, &keys.sealing, gateway)?;
+    // Accounts are sealed to the key that the estate has of it.
+    book.put(gateway)?;
+    account::seal_all_for_agent(book, &keys.sealing, &gateway.name)?;
     if gateway.certificate.take_if(|one| one.authority.is_some()).is_some() {
         gateway.certificate_key = None;
     }

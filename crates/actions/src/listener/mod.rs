@@ -12,7 +12,7 @@ use std::net::IpAddr;
 use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
-use yestrel_core::estate::{Credential, Gateway, Host, Listener, Material, Reach, Served};
+use yestrel_core::estate::{Credential, Gateway, Host, Listener, Material, Method, Reach, Registry, Served};
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::Secret;
 use yestrel_core::tunnel::quill::{CALL_LENGTH, CallSecret};
@@ -23,6 +23,7 @@ use yestrel_store::seal::random;
 use yestrel_store::{Book, SealingKey};
 
 use crate::context::Context;
+use crate::credential::account;
 use crate::keyring::labels;
 use crate::{find, host, site};
 
@@ -214,6 +215,9 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
         if let Tunnel::Quill(quill) = &mut tunnel {
             quill.calls = vec![call_secret(&sealing, &full, 1, &gateway)?];
         }
+        if tunnel.takes_ms_chap() {
+            keeps_forms(book)?;
+        }
         let listener = Listener {
             name: full,
             gateway: gateway.name.clone(),
@@ -230,9 +234,26 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
         };
         site::can_be_told(book, &listener)?;
         book.add(&listener)?;
+        if listener.tunnel.takes_ms_chap() {
+            account::seal_all_for_agent(book, &sealing, &gateway.name)?;
+        }
         book.note("listener open", &listener.name, &describe(&listener))?;
         Ok(listener)
     })
+}
+
+/// Whether the registry keeps the form of passwords that MS-CHAPv2 needs.
+fn keeps_forms(book: &Book<'_>) -> Result<()> {
+    let asks = |registry: &Registry| registry.methods.contains(&Method::MsChapV2);
+    let registries: Vec<Registry> = book.all()?;
+    if registries.iter().any(asks) {
+        return Ok(());
+    }
+    let name = registries.first().map_or("estate", |registry| &registry.name);
+    Err(Problem::refused("accounts cannot come in here: the registry does not keep what ms-chap-v2 needs of their passwords")
+        .why("what systems have built in proves a password by ms-chap-v2 alone, and that needs a form of it which equals the password")
+        .try_(format!("yestrel registry change {name} --method ms-chap-v2   and new passwords for those who are to come in"))
+        .try_("without --accounts: devices come in by certificate"))
 }
 
 /// The IPv6 pool that is wished for; without a wish, one that is drawn.
@@ -497,6 +518,7 @@ pub fn close(context: &mut Context, listener: &str) -> Result<usize> {
         let listener: Listener = book.need(listener)?;
         let held = find::given_at(book, &listener.name)?;
         forget(book, &listener)?;
+        account::forget_for_agent(book, &listener.gateway)?;
         book.note("listener close", &listener.name, &format!("{held} credentials had a way in there"))?;
         Ok(held)
     })

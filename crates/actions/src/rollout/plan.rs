@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde::Serialize;
-use yestrel_core::estate::{Credential, Gateway, Revocation, SharedSecret, Site, StoredOrder, User};
+use yestrel_core::estate::{Authority, Credential, Gateway, Revocation, SharedSecret, Site, StoredOrder, User};
 use yestrel_core::exchange::agent::{AgentStatus, Status};
 use yestrel_core::order::{self, Change, Content, Part, Peer, PeerDial};
 use yestrel_core::tunnel::Tunnel;
@@ -26,11 +26,14 @@ fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
         .into_iter()
         .map(|authority| (authority.name, authority.certificate))
         .collect();
+    let authorities: Vec<_> =
+        book.all::<Authority>()?.into_iter().map(|authority| (authority.name, authority.certificate)).collect();
     let peers = peers(book, gateway)?;
     order::content(&order::Extract {
         peers: &peers,
         gateway,
         published: &published,
+        authorities: &authorities,
         holds: find::this_estate(book)?.orders_hold,
         site: &site,
         listeners: &find::listeners_of(book, &gateway.name)?,
@@ -52,7 +55,7 @@ fn peers(book: &Book<'_>, gateway: &Gateway) -> Result<Vec<Peer>> {
             Tunnel::Quill(quill) => {
                 Some(PeerDial { address: other.dialled.clone(), port: listener.outside_port(), cipher: quill.cipher })
             }
-            Tunnel::Other(_) => None,
+            Tunnel::Ikev2(_) | Tunnel::Other(_) => None,
         });
         peers.push(Peer { gateway: other.name, public_key: other.public_key, dial });
     }

@@ -5,8 +5,12 @@
 //! | `kind` | what a kind of tunnel is, and a running listener of one |
 //! | `queue` | what waits for the thread that does handshakes |
 //! | `quill` | Yestrel's own tunnel |
+//! | `ikev2` | what phones and computers have built in |
+//! | `papers` | what a gateway shows to these, and what it makes of what they show |
 
+pub mod ikev2;
 mod kind;
+mod papers;
 mod queue;
 pub mod quill;
 
@@ -17,5 +21,5 @@ pub use kind::{Ground, Kind, Tunnel};
 /// Every kind that this version has.
 #[must_use]
 pub fn all() -> Vec<Arc<dyn Kind>> {
-    vec![Arc::new(quill::QuillKind)]
+    vec![Arc::new(quill::QuillKind), Arc::new(ikev2::Ikev2Kind)]
 }

@@ -145,7 +145,8 @@ fn number(why: Why) -> Reason {
         Why::Administrator => Reason::Administrator,
         Why::Replaced => Reason::Replaced,
         Why::Closed => Reason::Closed,
-        Why::Other => Reason::Other,
+        // The rest is said of other kinds of tunnel.
+        Why::Algorithms | Why::Untrusted | Why::Name | Why::LockedOut | Why::Unfinished | Why::Other => Reason::Other,
     }
 }
 
@@ -289,7 +290,7 @@ impl Tunnel for Quill {
     fn serves(&self, listener: &OrderListener) -> bool {
         let cipher = |tunnel: &tunnel::Tunnel| match tunnel {
             tunnel::Tunnel::Quill(own) => Some(own.cipher),
-            tunnel::Tunnel::Other(_) => None,
+            tunnel::Tunnel::Ikev2(_) | tunnel::Tunnel::Other(_) => None,
         };
         self.listener.serves == listener.serves && cipher(&self.listener.tunnel) == cipher(&listener.tunnel)
     }

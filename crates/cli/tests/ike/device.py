@@ -400,6 +400,7 @@ class Device:
         check(bool(self.their_hashes) == bool(play.get("hashes")), "hashes are announced to whoever announces some")
         seed = c.prf(suite.prf, self.ni + self.nr, exchange.shared(by[KE][4:]))
         self.sa = Sa.derive(suite, seed, self.ni, self.nr, self.spi_i, self.spi_r, True)
+        self.sa.next = 1
         self.log_keys(self.sa)
         self.port = self.ports[1]
         return {"suite": [suite.encr, suite.bits, suite.integ, suite.prf, suite.group], "events": self.events, "fragments": self.fragments}
@@ -998,6 +999,8 @@ class Device:
             print(json.dumps(said), flush=True)
             if "error" in said:
                 sys.exit(1)
+            if "refused" in said:
+                return
 
 
 if __name__ == "__main__":

@@ -44,6 +44,9 @@ pub enum Proof {
         name: String,
         /// The form of its password at rest (Argon2id, RFC 9106), for this gateway's agent alone.
         password: Sealed,
+        /// What MS-CHAPv2 needs of it (RFC 2759 section 8.3), where a listener of this gateway takes that: it equals the password.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        ms_chap: Option<Sealed>,
     },
     /// A secret that several share.
     SharedSecret {
@@ -80,6 +83,12 @@ impl Proof {
 #[must_use]
 pub fn account_purpose(name: &str) -> String {
     format!("account {name}")
+}
+
+/// What an account's form for MS-CHAPv2 is sealed for.
+#[must_use]
+pub fn ms_chap_purpose(name: &str) -> String {
+    format!("account for ms-chap-v2 {name}")
 }
 
 /// What a shared secret is sealed for.

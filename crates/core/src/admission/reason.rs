@@ -40,6 +40,16 @@ pub enum Reason {
     Closed,
     /// The agent stopped without saying goodbye.
     AgentStopped,
+    /// The two ends have no algorithms in common.
+    Algorithms,
+    /// No authority of the estate signed what was shown, or it does not hold now.
+    Untrusted,
+    /// Another name was dialled, or shown, than there is.
+    Name,
+    /// Too many wrong passwords.
+    LockedOut,
+    /// It began and went silent.
+    Unfinished,
     /// A reason of another version.
     #[serde(other)]
     Other,
@@ -65,6 +75,11 @@ impl Reason {
             Self::Replaced => "replaced",
             Self::Closed => "closed",
             Self::AgentStopped => "agent-stopped",
+            Self::Algorithms => "algorithms",
+            Self::Untrusted => "untrusted",
+            Self::Name => "name",
+            Self::LockedOut => "locked-out",
+            Self::Unfinished => "unfinished",
             Self::Other => "other",
         }
     }
@@ -88,6 +103,11 @@ impl Reason {
             Self::Replaced => "the same credential was used to connect again, here or elsewhere",
             Self::Closed => "the device closed the tunnel",
             Self::AgentStopped => "the gateway's agent stopped",
+            Self::Algorithms => "this program and the gateway have no algorithms in common",
+            Self::Untrusted => "no authority of the gateway's estate signed the certificate, or it does not hold now",
+            Self::Name => "another name was dialled, or shown, than there is",
+            Self::LockedOut => "the account is locked out after too many wrong passwords",
+            Self::Unfinished => "the sign-in began and did not come to its end",
             Self::Other => "a reason that this version does not know",
         }
     }

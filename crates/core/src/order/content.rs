@@ -34,6 +34,9 @@ pub struct OrderListener {
     pub keep_alive: u16,
     /// Bytes of the largest inner packet.
     pub packet_size: u16,
+    /// In which devices ask its resolvers, where its kind tells them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub domains: Vec<String>,
 }
 
 /// Somebody who is let in.
@@ -143,6 +146,9 @@ pub struct Content {
     pub certificate: Vec<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub publish: Option<OrderPublish>,
+    /// The authorities whose certificates devices show here, where a listener takes certificates: by name, DER in base64.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub authorities: BTreeMap<String, String>,
     /// Seconds that it holds from when it was made or renewed: after that nobody is let in. `None`: for ever.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub holds: Option<u32>,
@@ -209,6 +215,8 @@ pub struct Extract<'a> {
     pub revocations: &'a [Revocation],
     /// The estate's authorities that this gateway publishes about: name and certificate.
     pub published: &'a [(String, String)],
+    /// All authorities of the estate: name and certificate.
+    pub authorities: &'a [(String, String)],
     /// Seconds that orders of the estate hold.
     pub holds: Option<u32>,
     pub peers: &'a [Peer],
@@ -237,6 +245,7 @@ pub fn content(extract: &Extract<'_>) -> Result<Content> {
             resolvers: listener.resolvers.clone(),
             keep_alive: listener.keep_alive,
             packet_size: listener.packet_size,
+            domains: if listener.tunnel.tells_domains() { listener.domains.clone() } else { Vec::new() },
         })
         .collect();
     listeners.sort_by(|a, b| a.name.cmp(&b.name));
@@ -251,6 +260,11 @@ pub fn content(extract: &Extract<'_>) -> Result<Content> {
         .collect();
     Ok(Content {
         holds: extract.holds,
+        authorities: if listeners.iter().any(|one| one.tunnel.proofs().contains(&ProofKind::Certificate)) {
+            extract.authorities.iter().cloned().collect()
+        } else {
+            BTreeMap::new()
+        },
         peer_call: (!extract.peers.is_empty()).then(|| gateway.peer_call.clone()),
         peers: extract.peers.to_vec(),
         admit: admitted(extract, &listeners)?,
@@ -278,6 +292,7 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
         extract.users.iter().filter(|user| user.state == UserState::Suspended).map(|user| user.name.as_str()).collect();
     let taken = |kind: ProofKind| listeners.iter().any(|listener| listener.tunnel.proofs().contains(&kind));
     let accounts = taken(ProofKind::Account);
+    let ms_chap = listeners.iter().any(|listener| listener.tunnel.takes_ms_chap());
     let mut admit = Vec::new();
     for credential in extract.credentials.iter().filter(|credential| credential.revoked.is_none()) {
         let entry = |proof: Proof, at: Option<&str>, address: Option<Ipv4Addr>| Admit {
@@ -302,11 +317,13 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
                 let proof = Proof::Certificate { key: credential.identity };
                 admit.push(Admit { from: None, ..entry(proof, None, None) });
             }
-            Material::Password(password) if accounts && password.gateways.contains(&gateway.name) => {
-                let name = &password.account.name;
-                let form = Secret::new(password.account.password.clone().into_bytes());
+            Material::Password(password_of) if accounts && password_of.gateways.contains(&gateway.name) => {
+                let name = &password_of.account.name;
+                let form = Secret::new(password_of.account.password.clone().into_bytes());
                 let password = sealed::seal(&gateway.public_key, &account_purpose(name), &form)?;
-                let proof = Proof::Account { id: credential.identity, name: name.clone(), password };
+                let of = &password_of.account.for_agents;
+                let ms_chap = of.get(&gateway.name).filter(|_| ms_chap).cloned();
+                let proof = Proof::Account { id: credential.identity, name: name.clone(), password, ms_chap };
                 admit.push(entry(proof, None, None));
             }
             Material::Certificate(_) | Material::Password(_) => {}

@@ -111,6 +111,7 @@ mod from_the_estate {
             users,
             revocations,
             published: &[],
+            authorities: &[],
             now: at(),
         };
         content(&extract).unwrap()

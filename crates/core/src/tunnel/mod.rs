@@ -3,10 +3,12 @@
 //! | file | its kind |
 //! |---|---|
 //! | `quill` | Yestrel's own tunnel |
+//! | `ikev2` | what phones and computers have built in |
 //!
 //! A new kind is a file here, a variant of [`Tunnel`] and of [`WayIn`], and its parts in `wire`, `agent` and `device`. What
 //! another version wrote is carried as [`Other`]: whoever does not know it says so by its name.
 
+pub mod ikev2;
 pub mod quill;
 
 use std::net::{IpAddr, Ipv6Addr};
@@ -18,6 +20,7 @@ use serde_json::{Map, Value};
 use crate::admission::ProofKind;
 use crate::firewall::{Protocol, Service};
 use crate::{Problem, Result};
+pub use ikev2::Ikev2;
 pub use quill::Quill;
 
 /// Where a device's inner address comes from.
@@ -58,6 +61,7 @@ pub struct Other {
 #[serde(into = "Value", try_from = "Value")]
 pub enum Tunnel {
     Quill(Quill),
+    Ikev2(Ikev2),
     Other(Other),
 }
 
@@ -69,6 +73,7 @@ impl Tunnel {
     pub fn named(word: &str, fast_aes: bool) -> Result<Self> {
         match word {
             quill::WORD => Ok(Self::Quill(Quill::for_host(fast_aes))),
+            ikev2::WORD => Ok(Self::Ikev2(Ikev2::default())),
             _ => Err(unknown(word)),
         }
     }
@@ -78,6 +83,7 @@ impl Tunnel {
     pub fn word(&self) -> &str {
         match self {
             Self::Quill(_) => quill::WORD,
+            Self::Ikev2(_) => ikev2::WORD,
             Self::Other(other) => &other.kind,
         }
     }
@@ -87,6 +93,7 @@ impl Tunnel {
     pub fn proofs(&self) -> &[ProofKind] {
         match self {
             Self::Quill(_) => &[ProofKind::Key],
+            Self::Ikev2(own) => own.proofs(),
             Self::Other(other) => &other.proofs,
         }
     }
@@ -96,6 +103,7 @@ impl Tunnel {
     pub fn addresses(&self) -> Addresses {
         match self {
             Self::Quill(_) => Addresses::Issued,
+            Self::Ikev2(_) => Addresses::Leased,
             Self::Other(other) => other.addresses,
         }
     }
@@ -105,6 +113,7 @@ impl Tunnel {
     pub fn needs(&self) -> &[Need] {
         match self {
             Self::Quill(_) => &[Need::AnyPort(Protocol::Udp)],
+            Self::Ikev2(_) => &ikev2::NEEDS,
             Self::Other(other) => &other.needs,
         }
     }
@@ -119,6 +128,9 @@ impl Tunnel {
                 quill.cipher = value.parse()?;
                 Ok(())
             }
+            (Self::Ikev2(own), name) => own
+                .set(name, value)
+                .unwrap_or_else(|| Err(Problem::words(format!("the {} tunnel has no setting {name}", ikev2::WORD)))),
             (tunnel, _) => Err(Problem::words(format!("the {} tunnel has no setting {name}", tunnel.word()))),
         }
     }
@@ -130,6 +142,7 @@ impl Tunnel {
             Self::Quill(quill) => {
                 vec![("cipher", quill.cipher.to_string()), ("call secret", quill.calls_in_words())]
             }
+            Self::Ikev2(own) => own.settings(),
             Self::Other(other) => vec![("settings", Value::Object(other.settings.clone()).to_string())],
         }
     }
@@ -139,6 +152,7 @@ impl Tunnel {
     pub fn in_order(&self) -> Self {
         match self {
             Self::Quill(quill) => Self::Quill(quill.in_order()),
+            Self::Ikev2(own) => Self::Ikev2(own.clone()),
             Self::Other(other) => Self::Other(other.clone()),
         }
     }
@@ -148,7 +162,7 @@ impl Tunnel {
     pub fn calls(&self) -> Option<&[quill::CallSecret]> {
         match self {
             Self::Quill(quill) => Some(&quill.calls),
-            Self::Other(_) => None,
+            Self::Ikev2(_) | Self::Other(_) => None,
         }
     }
 
@@ -157,8 +171,20 @@ impl Tunnel {
     pub fn handed_over(&self) -> &[&str] {
         match self {
             Self::Quill(_) => &["cipher"],
-            Self::Other(_) => &[],
+            Self::Ikev2(_) | Self::Other(_) => &[],
         }
+    }
+
+    /// Whether it tells devices by itself in which domains they ask its resolvers: others have it from their handover.
+    #[must_use]
+    pub fn tells_domains(&self) -> bool {
+        matches!(self, Self::Ikev2(_))
+    }
+
+    /// Whether accounts prove their passwords by MS-CHAPv2, so that the agent must have the form that equals the password.
+    #[must_use]
+    pub fn takes_ms_chap(&self) -> bool {
+        matches!(self, Self::Ikev2(Ikev2 { accounts: true, .. }))
     }
 }
 
@@ -168,13 +194,14 @@ fn unknown(word: &str) -> Problem {
     if ["pptp", "l2tp"].contains(&word) {
         return problem.why("it protects nothing that an attacker of today would not read; it is not offered");
     }
-    problem.why(format!("this version has the tunnel {}", quill::WORD))
+    problem.why(format!("this version has the tunnels {} and {}", quill::WORD, ikev2::WORD))
 }
 
 impl From<Tunnel> for Value {
     fn from(tunnel: Tunnel) -> Self {
         match tunnel {
             Tunnel::Quill(quill) => tagged("kind", quill::WORD, &quill),
+            Tunnel::Ikev2(own) => tagged("kind", ikev2::WORD, &own),
             Tunnel::Other(other) => serde_json::to_value(other).unwrap_or_default(),
         }
     }
@@ -195,6 +222,7 @@ impl TryFrom<Value> for Tunnel {
     fn try_from(value: Value) -> std::result::Result<Self, Self::Error> {
         match value.get("kind").and_then(Value::as_str) {
             Some(quill::WORD) => serde_json::from_value(value).map(Self::Quill),
+            Some(ikev2::WORD) => serde_json::from_value(value).map(Self::Ikev2),
             _ => serde_json::from_value(value).map(Self::Other),
         }
     }
@@ -240,6 +268,8 @@ impl WayIn {
                 let call_secret = call.ok_or_else(none)?;
                 Ok(Self::Quill(quill::QuillWay { cipher: quill.cipher, server_key: gateway, call_secret }))
             }
+            Tunnel::Ikev2(_) => Err(Problem::failed("a key pair opens no listener of this kind")
+                .why("its devices come in by certificate or account, with what their systems have built in")),
             Tunnel::Other(other) => {
                 Ok(Self::Other(OtherWay { tunnel: other.kind.clone(), settings: other.settings.clone() }))
             }
@@ -334,7 +364,9 @@ mod tests {
 
     #[test]
     fn what_is_not_offered_is_said_with_why() {
-        for (word, why) in [("pptp", "not offered"), ("l2tp", "not offered"), ("qill", "has the tunnel quill")] {
+        for (word, why) in
+            [("pptp", "not offered"), ("l2tp", "not offered"), ("qill", "has the tunnels quill and ikev2")]
+        {
             assert!(Tunnel::named(word, true).unwrap_err().why.unwrap().contains(why), "{word}");
         }
         let mut quill = Tunnel::named("quill", false).unwrap();

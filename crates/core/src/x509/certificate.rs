@@ -405,6 +405,22 @@ impl Certificate {
         self.parsed.tbs_certificate.subject.to_string()
     }
 
+    /// The subject as DER: by this some clients name themselves (RFC 7296 section 3.5).
+    ///
+    /// # Errors
+    /// Never for a certificate that was read.
+    pub fn subject_der(&self) -> Result<Vec<u8>> {
+        self.parsed.tbs_certificate.subject.to_der().map_err(unencodable)
+    }
+
+    /// The public key with its algorithm, as DER: its SHA-1 names an authority in requests for certificates (RFC 7296 section 3.7).
+    ///
+    /// # Errors
+    /// Never for a certificate that was read.
+    pub fn key_der(&self) -> Result<Vec<u8>> {
+        self.parsed.tbs_certificate.subject_public_key_info.to_der().map_err(unencodable)
+    }
+
     /// The last common name of the subject, or the whole subject without one.
     #[must_use]
     pub fn common_name(&self) -> String {

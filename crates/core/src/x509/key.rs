@@ -225,6 +225,17 @@ impl PrivateKey {
     }
 }
 
+impl PrivateKey {
+    /// Signs bytes with RSA and SHA-256, by PSS or PKCS#1 v1.5 (RFC 8017); `None` for other keys, or without random bytes.
+    pub(super) fn sign_rsa(&self, message: &[u8], pss: bool, random: &dyn SecureRandom) -> Option<Vec<u8>> {
+        let Pair::Rsa(pair) = &self.pair else { return None };
+        let how: &'static dyn sig::RsaEncoding = if pss { &sig::RSA_PSS_SHA256 } else { &sig::RSA_PKCS1_SHA256 };
+        let mut signature = vec![0; pair.public().modulus_len()];
+        pair.sign(how, random, message, &mut signature).ok()?;
+        Some(signature)
+    }
+}
+
 fn public_key(oid: ObjectIdentifier, parameters: Any, key: &[u8]) -> Result<SubjectPublicKeyInfoOwned> {
     Ok(SubjectPublicKeyInfoOwned {
         algorithm: AlgorithmIdentifierOwned { oid, parameters: Some(parameters) },

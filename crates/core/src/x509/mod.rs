@@ -14,6 +14,7 @@
 //! | `status` | answers on the state of one certificate |
 //! | `signed` | data signed with a certificate (RFC 5652) |
 //! | `bring` | keys and certificates that were made elsewhere |
+//! | `proof` | proofs that a key is had, as IKE carries them |
 //! | `agreement` | key pairs that a device makes for itself |
 //! | `parts` | what all of these are made of: names, moments, PEM |
 
@@ -24,6 +25,7 @@ pub mod key;
 pub mod list;
 pub mod names;
 mod parts;
+pub mod proof;
 pub mod request;
 pub mod signed;
 pub mod status;

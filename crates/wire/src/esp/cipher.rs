@@ -75,7 +75,7 @@ impl Protection {
 }
 
 enum Kind {
-    Aead { key: aead::LessSafeKey, salt: [u8; 4] },
+    Aead { key: Box<aead::LessSafeKey>, salt: [u8; 4] },
     Cbc128 { key: [u8; 16], mac: hmac::Key },
     Cbc256 { key: [u8; 32], mac: hmac::Key },
 }
@@ -119,7 +119,7 @@ impl Key {
         });
         let aead = |algorithm| {
             let (key, salt) = key.split_at(key.len() - 4);
-            let key = aead::LessSafeKey::new(aead::UnboundKey::new(algorithm, key).ok()?);
+            let key = Box::new(aead::LessSafeKey::new(aead::UnboundKey::new(algorithm, key).ok()?));
             Some(Kind::Aead { key, salt: salt.try_into().ok()? })
         };
         let kind = match (protection.encryption, mac) {
@@ -319,7 +319,7 @@ mod tests {
                 assert_eq!(key.open(&mut altered, 8, &[1; 8], b"high"), Err(Altered), "{protection:?} {at}");
             }
             assert_eq!(key.open(&mut message.clone(), 8, &[1; 8], b"high").unwrap(), plain);
-            assert_eq!(key.open(&mut vec![0; 20], 8, &[1; 8], b"high"), Err(Altered));
+            assert_eq!(key.open(&mut [0; 20], 8, &[1; 8], b"high"), Err(Altered));
         }
         assert!(Key::new(Protection { encryption: Encryption::AesCbc(256), integrity: None }, &[0; 32], &[]).is_none());
     }

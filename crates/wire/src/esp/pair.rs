@@ -127,6 +127,18 @@ impl Pair {
         }))
     }
 
+    /// Bytes of a datagram with an inner packet of so many.
+    #[must_use]
+    pub fn length(&self, packet: usize) -> usize {
+        HEAD + self.protection.iv() + packet + self.padding(packet) + 2 + self.protection.tag()
+    }
+
+    /// At least to four, so that the next header ends a word (RFC 4303 section 2.4).
+    fn padding(&self, packet: usize) -> usize {
+        let block = self.protection.block().max(4);
+        (block - (packet + 2) % block) % block
+    }
+
     /// Whether the other end has sent something in it: it has the keys.
     #[must_use]
     pub fn is_heard(&self) -> bool {
@@ -191,9 +203,7 @@ impl Pair {
             }
         }
         out.extend_from_slice(packet);
-        // At least four, so that the next header ends a word (RFC 4303 section 2.4).
-        let block = self.protection.block().max(4);
-        let padding = (block - (packet.len() + 2) % block) % block;
+        let padding = self.padding(packet.len());
         (1..=padding as u8).for_each(|byte| out.push(byte));
         out.extend_from_slice(&[padding as u8, following]);
         out.resize(out.len() + self.protection.tag(), 0);
@@ -317,7 +327,8 @@ pub(crate) mod tests {
                 let packet = packet(length);
                 let mut datagram = Vec::new();
                 one.seal_packet(Moment(5), &packet, &mut datagram).unwrap();
-                assert!(datagram.len() <= packet.len() + OVERHEAD, "{protection:?}");
+                assert_eq!(datagram.len(), one.length(packet.len()), "{protection:?}");
+                assert!(datagram.len() <= packet.len() + OVERHEAD);
                 assert_eq!(Pair::spi(&datagram), Some(0x2222));
                 let mut again = datagram.clone();
                 assert_eq!(other.open(Moment(7), &mut datagram).unwrap(), (&packet[..], true));

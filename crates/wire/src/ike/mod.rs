@@ -6,10 +6,20 @@
 //! | `exchange` | the exchanges of keys |
 //! | `sealed` | encrypted messages, whole and in parts |
 //! | `eap` | signing in with an account |
+//! | `state` | what is kept of associations and sessions, what is asked, what has happened |
+//! | `gateway` | the responder: what arrives, and time |
+//! | `greet` | the first exchange |
+//! | `sign_in` | who somebody is, and what they are given |
+//! | `renew` | new keys, from either side |
 //! | `suite` | which algorithms are taken, and the keys that follow |
 
 pub mod eap;
 pub mod exchange;
+pub mod gateway;
+mod greet;
 pub mod message;
+mod renew;
 pub mod sealed;
+mod sign_in;
+pub mod state;
 pub mod suite;

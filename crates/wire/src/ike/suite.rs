@@ -313,7 +313,7 @@ fn missing(proposals: &[Proposal], sought: &Sought) -> String {
     let mut said = Vec::new();
     for (kind, word) in kinds {
         let of: Vec<_> = all.iter().filter(|one| one.kind == kind).collect();
-        if !of.is_empty() && !of.iter().any(|one| good(&one)) {
+        if !of.is_empty() && !of.iter().any(&good) {
             let mut names: Vec<_> = of.iter().map(|one| name(one)).collect();
             names.sort();
             names.dedup();

@@ -1,0 +1,362 @@
+//! What phones and computers have built in: two UDP ports, the responder of IKE with a thread of its own, ESP in the thread that moves
+//! packets.
+
+use std::collections::{HashMap, HashSet};
+use std::net::{IpAddr, Ipv6Addr, SocketAddr};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use parking_lot::{Mutex, MutexGuard, RwLock};
+use yestrel_core::admission::{Reason as Why, Shown as Claimed};
+use yestrel_core::firewall::Service;
+use yestrel_core::keys::PublicKey;
+use yestrel_core::order::OrderListener;
+use yestrel_core::tunnel::{self, ikev2};
+use yestrel_core::{Problem, Result};
+use yestrel_net::clock;
+use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
+use yestrel_net::seats::{Carrier, Seat};
+use yestrel_wire::Moment;
+use yestrel_wire::esp::pair::Pair;
+use yestrel_wire::ike::gateway::{Config, Gateway};
+use yestrel_wire::ike::state::{Door, Event};
+
+use super::papers::{Papers, machine_reason, reason, words_of};
+use super::queue::Queue;
+use super::{Ground, Kind, Tunnel};
+use crate::admit::Shared;
+
+/// What stands before IKE at the port that ESP shares (RFC 3948 section 2.2).
+const MARKER: [u8; 4] = [0; 4];
+/// A sign of life of what translates, which says nothing (RFC 3948 section 2.3).
+const KEEP_ALIVE: [u8; 1] = [0xff];
+/// Where a message says its exchange; the first exchange is anybody's.
+const EXCHANGE_AT: usize = 18;
+const FIRST_EXCHANGE: u8 = 34;
+
+/// The kind.
+pub struct Ikev2Kind;
+
+/// A pair, and whose it is once they are in.
+struct Held {
+    pair: Arc<Pair>,
+    seat: Option<Arc<Seat>>,
+}
+
+/// A running listener.
+pub struct Ikev2 {
+    listener: OrderListener,
+    doors: [Arc<Udp>; 2],
+    machine: Mutex<Gateway>,
+    papers: Papers,
+    /// What waits for the thread of IKE.
+    work: Queue<Work>,
+    pairs: RwLock<HashMap<u32, Held>>,
+    /// SPIs of associations that are up: their messages come before those of strangers.
+    known: RwLock<HashSet<u64>>,
+    shared: Arc<Shared>,
+    stop: AtomicBool,
+}
+
+struct Work {
+    door: Door,
+    from: SocketAddr,
+    message: Vec<u8>,
+}
+
+/// Packets of one session go out in this pair.
+struct Under {
+    pair: Arc<Pair>,
+    udp: Arc<Udp>,
+}
+
+impl Carrier for Under {
+    fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender) {
+        let (pair, length) = (&self.pair, self.pair.length(packet.len()));
+        sender.add(&self.udp, pair.path.get(), length, |out| pair.seal_packet(now, packet, out).is_ok());
+    }
+
+    fn flush(&self, sender: &mut Sender) {
+        sender.flush(&self.udp);
+    }
+}
+
+impl Kind for Ikev2Kind {
+    fn word(&self) -> &str {
+        ikev2::WORD
+    }
+
+    fn open(&self, listener: &OrderListener, ground: &Ground, leaving: &[Arc<dyn Tunnel>]) -> Result<Arc<dyn Tunnel>> {
+        let cannot = |why: &str| Problem::refused(format!("the listener {} cannot be opened", listener.name)).why(why);
+        let tunnel::Tunnel::Ikev2(own) = &listener.tunnel else {
+            return Err(cannot("it is of another kind of tunnel"));
+        };
+        let [first, second] = listener.serves[..] else { return Err(cannot("the tunnel ikev2 has two UDP ports")) };
+        let bind = |service: Service| {
+            let Service::Port(_, port) = service else { return Err(cannot("the tunnel ikev2 has two UDP ports")) };
+            let address = SocketAddr::new(ground.bind.unwrap_or(IpAddr::V6(Ipv6Addr::UNSPECIFIED)), port);
+            let bound = match leaving.iter().find_map(|leaving| leaving.lend(service)) {
+                Some(lent) => Ok(lent),
+                None => Udp::bind(address),
+            };
+            bound.map(Arc::new).map_err(|error| {
+                let problem = Problem::refused(format!("port {service} of {} cannot be opened", listener.name));
+                match error.kind() {
+                    std::io::ErrorKind::AddrInUse => problem
+                        .why("another program on the host has it, and built-in clients dial no other")
+                        .try_("yestrel host probe   names the program; stop it, or use another host for this gateway"),
+                    _ => problem.why(error.to_string()),
+                }
+            })
+        };
+        let papers = Papers::new(listener, ground)?;
+        let seats = ground.shared.seats.clone();
+        let renew = own.renew_after.map(|seconds| u64::from(seconds) * 1_000);
+        let config = renew.map_or_else(Config::default, |renew| Config { renew_pair: renew, renew_self: 2 * renew });
+        let running = Arc::new(Ikev2 {
+            listener: listener.clone(),
+            doors: [bind(first)?, bind(second)?],
+            machine: Mutex::new(Gateway::new(config, Box::new(move || seats.number()), clock::SystemRandom::boxed())),
+            papers,
+            work: Queue::default(),
+            pairs: RwLock::default(),
+            known: RwLock::default(),
+            shared: ground.shared.clone(),
+            stop: AtomicBool::new(false),
+        });
+        let spawn = |name: &str, run: Box<dyn FnOnce() + Send>| {
+            std::thread::Builder::new()
+                .name(name.into())
+                .spawn(run)
+                .map(drop)
+                .map_err(|error| Problem::failed("no thread for the listener").why(error.to_string()))
+        };
+        let (talking, greeting, moving) = (running.clone(), running.clone(), running.clone());
+        let started = spawn("ike", Box::new(move || talking.talk()))
+            .and_then(|()| spawn("ike-first", Box::new(move || greeting.first_port())))
+            .and_then(|()| spawn("from-devices", Box::new(move || moving.second_port())));
+        if let Err(problem) = started {
+            running.stop.store(true, Ordering::Relaxed);
+            return Err(problem);
+        }
+        tracing::info!(listener = listener.name, "listener open");
+        Ok(running)
+    }
+}
+
+impl Tunnel for Ikev2 {
+    fn name(&self) -> &str {
+        &self.listener.name
+    }
+
+    fn serves(&self, listener: &OrderListener) -> bool {
+        self.listener.serves == listener.serves && self.listener.tunnel == listener.tunnel
+    }
+
+    fn services(&self) -> Vec<Service> {
+        let bound = |udp: &Arc<Udp>| udp.local_addr().ok().map(|address| Service::udp(address.port()));
+        self.doors.iter().filter_map(bound).collect()
+    }
+
+    fn refresh(&self) {
+        let order = self.shared.in_force();
+        let Some(listener) = order.as_ref().and_then(|order| order.roll.listener(&self.listener.name)) else { return };
+        self.papers.refresh(listener);
+        let mut machine = self.machine.lock();
+        let sessions: Vec<_> = machine.sessions().collect();
+        for (number, credential) in sessions {
+            // Its own addresses cannot change under a client of this protocol: it signs in again. Where it may go the data path knows.
+            let Ok(granted) = self.shared.grant(&self.listener.name, Claimed::Session(PublicKey(credential))) else {
+                continue;
+            };
+            if machine.inner_of(number).is_some_and(|inner| inner != granted.inner) {
+                machine.end(clock::now(), number, machine_reason(Why::Administrator), "its inner address has changed");
+            }
+        }
+        self.settle(machine);
+    }
+
+    fn end(&self, seat: &Seat, why: Why, words: &str) -> bool {
+        let mut machine = self.machine.lock();
+        let ended = machine.end(clock::now(), seat.number, machine_reason(why), words);
+        self.settle(machine);
+        ended
+    }
+
+    fn close(&self) {
+        let mut machine = self.machine.lock();
+        machine.shut_down(clock::now());
+        self.stop.store(true, Ordering::Relaxed);
+        self.settle(machine);
+    }
+
+    fn lend(&self, service: Service) -> Option<Udp> {
+        let bound = |udp: &&Arc<Udp>| udp.local_addr().is_ok_and(|address| Service::udp(address.port()) == service);
+        self.doors.iter().find(bound).and_then(|udp| udp.share().ok())
+    }
+}
+
+impl Ikev2 {
+    /// Carries out what the state machine wants, with its lock given back before anything slow.
+    fn settle(&self, mut machine: MutexGuard<'_, Gateway>) {
+        loop {
+            let events = machine.take_events();
+            if events.is_empty() {
+                break;
+            }
+            for event in events {
+                if let Some((session, why, words)) = self.happened(event) {
+                    machine.end(clock::now(), session, machine_reason(why), &words);
+                }
+            }
+        }
+        let out = machine.take_output();
+        drop(machine);
+        for one in out {
+            match one.door {
+                Door::First => self.doors[0].send(one.to, &one.bytes),
+                Door::Second => self.doors[1].send(one.to, &[&MARKER[..], &one.bytes].concat()),
+            }
+        }
+    }
+
+    /// Carries out and notes what has happened; gives a session that has begun and may not.
+    fn happened(&self, event: Event) -> Option<(u64, Why, String)> {
+        match event {
+            Event::PairAdded(pair) => {
+                let seat = self.shared.seats.get(pair.session);
+                self.pairs.write().insert(pair.own, Held { pair, seat });
+            }
+            Event::PairRemoved(spi) => drop(self.pairs.write().remove(&spi)),
+            Event::Known(spi) => drop(self.known.write().insert(spi)),
+            Event::Forgotten(spi) => drop(self.known.write().remove(&spi)),
+            Event::Opened { session, granted, from, software, pair } => {
+                let identity = PublicKey(granted.credential);
+                if let Err(refusal) = self.shared.welcome(&self.listener.name, identity) {
+                    self.shared.refused(Some(identity), from, refusal.reason);
+                    return Some((session, refusal.reason, refusal.words));
+                }
+                let device = self.shared.device_of(&identity).unwrap_or_default();
+                let (counters, carrier) = (pair.counters.clone(), self.carrier(&pair));
+                let (inners, listener) = (granted.settings.inners(), &self.listener.name);
+                let seat = Seat::new(session, identity, &device, listener, inners, from, &software, counters, carrier);
+                if let Some(held) = self.pairs.write().get_mut(&pair.own) {
+                    held.seat = Some(seat.clone());
+                }
+                self.shared.seat(seat, 0);
+            }
+            Event::Serves { session, pair } => {
+                if let Some(seat) = self.shared.seats.get(session) {
+                    seat.set_carrier(self.carrier(&pair));
+                }
+            }
+            Event::Moved { session, to } => self.shared.moved(session, to),
+            Event::Ended { session, reason: why, words, .. } => self.shared.unseat(session, reason(why), &words),
+            Event::Refused { from, refusal } => {
+                let identity = refusal.credential.map(PublicKey);
+                let device = identity.and_then(|identity| self.shared.device_of(&identity)).unwrap_or_default();
+                tracing::warn!(%from, device, reason = reason(refusal.reason).word(), "not let in: {}", words_of(&refusal));
+                self.shared.refused(identity, from, reason(refusal.reason));
+            }
+        }
+        None
+    }
+
+    fn carrier(&self, pair: &Arc<Pair>) -> Arc<dyn Carrier> {
+        Arc::new(Under { pair: pair.clone(), udp: self.doors[1].clone() })
+    }
+
+    /// One thread: IKE is answered, and its timers run.
+    fn talk(self: Arc<Self>) {
+        while !self.stop.load(Ordering::Relaxed) {
+            let work = self.work.take(Duration::from_millis(100));
+            let now = clock::now();
+            let mut machine = self.machine.lock();
+            if let Some(Work { door, from, message }) = work {
+                machine.receive(now, door, from, &message, &self.papers);
+            }
+            if machine.deadline().is_some_and(|at| at <= now) {
+                machine.tick(now);
+            }
+            if self.stop.load(Ordering::Relaxed) {
+                return;
+            }
+            self.settle(machine);
+        }
+    }
+
+    fn queue(&self, door: Door, from: SocketAddr, message: &[u8]) {
+        let Some(exchange) = message.get(EXCHANGE_AT) else { return };
+        let spis =
+            || [&message[..8], &message[8..16]].map(|spi| u64::from_be_bytes(spi.try_into().unwrap_or_default()));
+        let known = *exchange != FIRST_EXCHANGE && {
+            let known = self.known.read();
+            spis().iter().any(|spi| known.contains(spi))
+        };
+        self.work.push(known, Work { door, from, message: message.to_vec() });
+    }
+
+    /// One thread: what comes at the port for the first exchange.
+    fn first_port(self: Arc<Self>) {
+        let mut receiver = Receiver::default();
+        while !self.stop.load(Ordering::Relaxed) {
+            if self.doors[0].wait(Duration::from_millis(100)) {
+                receiver.receive(&self.doors[0], |from, datagram| self.queue(Door::First, from, datagram));
+            }
+        }
+    }
+
+    /// One thread: what devices send goes to the site.
+    fn second_port(self: Arc<Self>) {
+        let (mut receiver, mut batch) = (Receiver::default(), Batch::default());
+        while !self.stop.load(Ordering::Relaxed) {
+            if !self.doors[1].wait(Duration::from_millis(100)) {
+                continue;
+            }
+            let (plane, now) = (self.shared.plane(), clock::now());
+            receiver.receive(&self.doors[1], |from, datagram| {
+                self.datagram(now, from, datagram, &mut batch);
+                if batch.is_full()
+                    && let Some(plane) = &plane
+                {
+                    plane.deliver(&mut batch);
+                }
+            });
+            if let Some(plane) = &plane {
+                plane.deliver(&mut batch);
+            }
+        }
+        tracing::info!(listener = self.listener.name, "listener closed");
+    }
+
+    fn datagram(&self, now: Moment, from: SocketAddr, datagram: &mut [u8], batch: &mut Batch) {
+        if self.stop.load(Ordering::Relaxed) || *datagram == KEEP_ALIVE {
+            return;
+        }
+        if let Some(message) = datagram.strip_prefix(&MARKER) {
+            return self.queue(Door::Second, from, message);
+        }
+        let Some(spi) = Pair::spi(datagram) else { return };
+        let held = self.pairs.read().get(&spi).map(|held| (held.pair.clone(), held.seat.clone()));
+        let Some((pair, seat)) = held else { return };
+        let before = pair.is_heard();
+        let Ok((packet, newest)) = pair.open(now, datagram) else { return };
+        if !before || (newest && pair.path.get() != from) || pair.take_worn() {
+            let mut machine = self.machine.lock();
+            machine.heard_in(now, spi);
+            if newest {
+                machine.moved(now, pair.session, from);
+            }
+            if before && pair.take_worn() {
+                machine.worn(now, spi);
+            }
+            self.settle(machine);
+        }
+        // A device speaks only from its own address, and only to where it may go.
+        if seat.as_ref().is_some_and(|seat| seat.passes(packet)) {
+            pair.count_received(packet.len());
+            batch.push(packet);
+        }
+    }
+}
