@@ -166,7 +166,7 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 book.put(&record)?;
             }
         }
-        NewsEvent::Refused { device, from, reason, times } => {
+        NewsEvent::Refused { device, from, reason, times, words } => {
             book.put(&Session {
                 // The agent of a gateway that was moved counts from one again; the moment tells them apart.
                 name: format!("{gateway} refused {} {}", item.at.as_millisecond(), item.number),
@@ -177,9 +177,10 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 inner: std::net::Ipv4Addr::UNSPECIFIED,
                 opened: item.at,
                 ended: Some(item.at),
-                reason: Some(match times {
-                    1 => format!("refused: {reason}"),
-                    _ => format!("refused {times} times: {reason}"),
+                reason: Some({
+                    let often = if *times == 1 { String::new() } else { format!(" {times} times") };
+                    let words = if words.is_empty() { String::new() } else { format!(": {words}") };
+                    format!("{REFUSED}{often}: {reason}{words}")
                 }),
                 received: 0,
                 sent: 0,
@@ -193,6 +194,15 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
         NewsEvent::Started { .. } | NewsEvent::Carried { .. } | NewsEvent::Undone { .. } | NewsEvent::Other => {}
     }
     Ok(())
+}
+
+/// What the reason of a sign-in begins with that was refused.
+const REFUSED: &str = "refused";
+
+/// Whether a record is of a sign-in that was refused.
+#[must_use]
+pub fn was_refused(past: &Session) -> bool {
+    past.reason.as_deref().is_some_and(|reason| reason.starts_with(REFUSED))
 }
 
 /// Sessions, and the gateways that did not answer, with why.

@@ -361,9 +361,14 @@ impl Shared {
 
     /// Somebody was not let in. `identity`: the credential, where it is one that the order or a revocation names.
     pub fn refused(&self, identity: Option<PublicKey>, from: SocketAddr, reason: Reason) {
+        self.refused_for(identity, from, reason, "");
+    }
+
+    /// As [`Shared::refused`], with what it was for an administrator.
+    pub fn refused_for(&self, identity: Option<PublicKey>, from: SocketAddr, reason: Reason, words: &str) {
         self.totals.lock().refused(reason);
         let device = identity.and_then(|identity| self.device_of(&identity));
-        self.scribe.refused(identity, device, from, reason);
+        self.scribe.refused(identity, device, from, reason, words);
     }
 
     /// Whether a credential may still begin a session: one that is good for one session may not when it has had it.

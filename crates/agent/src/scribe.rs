@@ -35,6 +35,7 @@ struct Tally {
     device: Option<String>,
     from: SocketAddr,
     times: u64,
+    words: String,
 }
 
 /// A change of what is kept in tables.
@@ -74,9 +75,9 @@ impl Waiting {
         self.given += 1;
     }
 
-    fn refusal(&mut self, reason: Reason, device: Option<String>, from: SocketAddr, times: u64) {
-        tracing::warn!(?device, %from, reason = reason.word(), times, "refused");
-        self.news(NewsEvent::Refused { device, from: from.to_string(), reason, times });
+    fn refusal(&mut self, reason: Reason, device: Option<String>, from: SocketAddr, times: u64, words: String) {
+        tracing::warn!(?device, %from, reason = reason.word(), times, words, "refused");
+        self.news(NewsEvent::Refused { device, from: from.to_string(), reason, times, words });
     }
 
     /// Tallies whose time has come become lines.
@@ -85,7 +86,7 @@ impl Waiting {
             let Some((_, whom)) = self.due.pop_front() else { return };
             match self.tallies.remove(&whom) {
                 Some(tally) if tally.times > 0 => {
-                    self.refusal(whom.1, tally.device.clone(), tally.from, tally.times);
+                    self.refusal(whom.1, tally.device.clone(), tally.from, tally.times, tally.words.clone());
                     self.tallies.insert(whom, Tally { times: 0, ..tally });
                     self.due.push_back((now + QUIET, whom));
                 }
@@ -210,7 +211,14 @@ impl Scribe {
     }
 
     /// Somebody was not let in. The first time is a line of its own, what follows within a minute one together.
-    pub fn refused(&self, identity: Option<PublicKey>, device: Option<String>, from: SocketAddr, reason: Reason) {
+    pub fn refused(
+        &self,
+        identity: Option<PublicKey>,
+        device: Option<String>,
+        from: SocketAddr,
+        reason: Reason,
+        words: &str,
+    ) {
         let mut waiting = self.waiting.lock();
         let strangers = (None, reason);
         let whom = (identity.filter(|_| device.is_some()), reason);
@@ -219,11 +227,12 @@ impl Scribe {
         if let Some(tally) = waiting.tallies.get_mut(&whom) {
             tally.times += 1;
             tally.from = from;
+            words.clone_into(&mut tally.words);
             return;
         }
         let device = device.filter(|_| whom != strangers);
-        waiting.refusal(reason, device.clone(), from, 1);
-        waiting.tallies.insert(whom, Tally { device, from, times: 0 });
+        waiting.refusal(reason, device.clone(), from, 1, words.into());
+        waiting.tallies.insert(whom, Tally { device, from, times: 0, words: words.into() });
         waiting.due.push_back((Instant::now() + QUIET, whom));
         drop(waiting);
         self.come.notify_one();

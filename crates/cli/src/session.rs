@@ -18,6 +18,9 @@ pub enum Command {
         /// Sessions that are over, with why they ended, and sign-ins that were refused
         #[arg(long)]
         past: bool,
+        /// Of these only the sign-ins that were refused, with what it was
+        #[arg(long, requires = "past")]
+        refused: bool,
     },
     /// End a device's sessions; it may come in again
     #[command(after_help = "Example:\n  yestrel session end mara/laptop --words 'maintenance until noon'")]
@@ -37,7 +40,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     let mut context = global.context()?;
     let silent = match command {
-        Command::List { gateway, past: false } => {
+        Command::List { gateway, past: false, .. } => {
             let found = session::live(&mut context, gateway.as_deref())?;
             let nobody = match found.silent.is_empty() {
                 true => "nobody is connected",
@@ -60,13 +63,14 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.table(&table);
             found.silent
         }
-        Command::List { gateway, past: true } => {
+        Command::List { gateway, past: true, refused } => {
             let found = session::past(&mut context, gateway.as_deref())?;
             let mut table = Table::new(
                 &["device", "gateway", "from", "inner", "opened", "ended", "reason", "received", "sent"],
-                "no session has ended yet",
+                if refused { "nobody has been refused yet" } else { "no session has ended yet" },
             );
-            for (gateway, past) in found.sessions {
+            for (gateway, past) in found.sessions.into_iter().filter(|(_, past)| !refused || session::was_refused(past))
+            {
                 let inner = if past.inner.is_unspecified() { Cell::Missing } else { past.inner.to_string().into() };
                 table.row(vec![
                     past.device.into(),

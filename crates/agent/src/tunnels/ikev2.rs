@@ -255,9 +255,7 @@ impl Ikev2 {
             Event::Ended { session, reason: why, words, .. } => self.shared.unseat(session, reason(why), &words),
             Event::Refused { from, refusal } => {
                 let identity = refusal.credential.map(PublicKey);
-                let device = identity.and_then(|identity| self.shared.device_of(&identity)).unwrap_or_default();
-                tracing::warn!(%from, device, reason = reason(refusal.reason).word(), "not let in: {}", words_of(&refusal));
-                self.shared.refused(identity, from, reason(refusal.reason));
+                self.shared.refused_for(identity, from, reason(refusal.reason), words_of(&refusal));
             }
         }
         None

@@ -458,7 +458,7 @@ class Device:
             del self.parts[key]
         return sa, exchange, bool(flags & RESPONSE), number, got
 
-    old = []
+    old, hold, held = [], False, []
 
     def request(self, exchange, payloads, sa=None):
         sa = sa or self.sa
@@ -485,6 +485,10 @@ class Device:
 
     def answer(self, sa, exchange, number, payloads):
         """A request of the gateway's."""
+        if self.hold and exchange == CREATE:
+            if not self.held:
+                self.held.append((sa, exchange, number, payloads))
+            return
         if number in sa.answers:
             for message in sa.answers[number]:
                 self.send(message)
@@ -525,7 +529,7 @@ class Device:
         """The gateway makes new keys: of the association itself, or of a child."""
         by = {kind: body for kind, body in payloads if kind != NOTIFY}
         said = [read_notify(body) for kind, body in payloads if kind == NOTIFY]
-        nonce = os.urandom(32)
+        nonce = self.last_nonce = os.urandom(32)
         if by[SA][5] == 1:
             spi, offer = by[SA][8:16], self.offer_of(by[SA], 8)
             chosen = self.pick(offer)
@@ -552,7 +556,9 @@ class Device:
             exchange = c.Exchange(suite.group)
             secret = exchange.shared(by[KE][4:])
             reply = [payload(KE, struct.pack(">HH", suite.group, 0) + exchange.public)]
-        child = Child.derive(suite, sa.suite.prf, sa.d, secret + by[NONCE] + nonce, own, theirs, False, read_ts(by[TSI]), read_ts(by[TSR]))
+        # The gateway begins this exchange: its side is the initiator's.
+        child = Child.derive(suite, sa.suite.prf, sa.d, secret + by[NONCE] + nonce, own, theirs, False, read_ts(by[TSR]), read_ts(by[TSI]))
+        self.check_selectors(child.tsi, child.tsr)
 
         def after():
             self.children.append(child)
@@ -908,6 +914,83 @@ class Device:
             # Packets under both: the gateway takes the old ones until they are deleted.
             self.step_delete_child(-2)
         return {"children": len(self.children)}
+
+    def step_cross(self, kind, seconds=30):
+        """Waits until the gateway makes new keys and does the same at once: two exchanges cross (RFC 7296 sections 2.8.1 and 2.8.2)."""
+        until = time.monotonic() + seconds
+        self.held = []
+        self.hold = True
+        while not self.held and time.monotonic() < until:
+            for _ in self.packets(0.2):
+                pass
+        self.hold = False
+        check(self.held, f"the gateway makes new keys within {seconds} s")
+        sa, exchange, number, payloads = self.held[0]
+        theirs = dict(payloads)
+        check((theirs[SA][5] == 1) == (kind == "ike"), "of what is waited for")
+        own_nonce = os.urandom(32)
+        before_child = None if kind == "ike" else next(one for one in self.children for n in [read_notify(b) for k, b in payloads if k == NOTIFY]
+                                                       if n[0] == "REKEY_SA" and one.theirs == n[3])
+        # This end's request goes out before the gateway's is answered.
+        spi = os.urandom(8 if kind == "ike" else 4)
+        offers = [[tuple(one) for one in offer] for offer in self.play["ike" if kind == "ike" else "esp"]]
+        exchange_ = c.Exchange(sa.suite.group) if kind == "ike" else None
+        if kind == "ike":
+            asked = [proposals(1, spi, offers), payload(NONCE, own_nonce), payload(KE, struct.pack(">HH", sa.suite.group, 0) + exchange_.public)]
+        else:
+            asked = [notify("REKEY_SA", protocol=3, spi=before_child.ours), proposals(3, spi, offers), payload(NONCE, own_nonce),
+                     ts_payload(TSI, before_child.tsi), ts_payload(TSR, before_child.tsr)]
+        number_ours = sa.next
+        sa.next += 1
+        for message in self.messages(sa, CREATE, 0, number_ours, asked):
+            self.send(message)
+        # Now theirs is answered; the nonce of that answer is remembered.
+        count = len(self.children)
+        self.answer(sa, exchange, number, payloads)
+        their_new = self.children[-1] if kind == "child" else self.sa
+        check(len(self.children) == count + (kind == "child"), "theirs is made")
+        lowest_theirs = min(theirs[NONCE], self.last_nonce)
+        answer = None
+        until = time.monotonic() + 5
+        while answer is None and time.monotonic() < until:
+            for data in self.datagrams(time.monotonic() + 0.5):
+                if data is None:
+                    continue
+                taken = self.take(data)
+                if taken and taken[2] and taken[0] is sa and taken[3] == number_ours:
+                    answer = dict(taken[4])
+                    break
+                if taken and not taken[2]:
+                    self.answer(taken[0], taken[1], taken[3], taken[4])
+        check(answer is not None and SA in answer, "a crossing renewal is answered as well")
+        lowest_ours = min(own_nonce, answer[NONCE])
+        wins = lowest_ours > lowest_theirs
+        suite, their_spi = read_chosen(answer[SA], 1 if kind == "ike" else 3, offers, len(spi))
+        if kind == "child":
+            ours = Child.derive(suite, sa.suite.prf, sa.d, own_nonce + answer[NONCE], spi, their_spi, True, read_ts(answer[TSI]), read_ts(answer[TSR]))
+            if wins:
+                # The gateway deletes its own; this end deletes the one before.
+                self.children.append(ours)
+                self.step_delete_child(self.children.index(before_child))
+                self.step_wait(5, "child deleted")
+            else:
+                # The one with the lowest nonce goes, by whoever began it: this end's.
+                self.children.append(ours)
+                self.step_delete_child(self.children.index(ours))
+                self.step_wait(5, "child deleted")
+            check(self.children == [ours if wins else their_new], "one pair is left")
+            return {"wins": wins}
+        seed = c.prf(sa.suite.prf, sa.d, exchange_.shared(answer[KE][4:]) + own_nonce + answer[NONCE])
+        ours = Sa.derive(suite, seed, own_nonce, answer[NONCE], spi, their_spi, True)
+        self.log_keys(ours)
+        loser, self.sa = (their_new, ours) if wins else (ours, their_new)
+        self.old = [sa, loser]
+        gone = [sa] if wins else [ours]
+        for one in gone:
+            check(self.request(INFO, [payload(DELETE, struct.pack(">BBH", 1, 0, 0))], one) == [], "a deletion is answered with nothing")
+        self.step_wait(5, "ike deleted")
+        self.old = []
+        return {"wins": wins}
 
     def step_delete_child(self, at=-1):
         gone = self.children.pop(at)

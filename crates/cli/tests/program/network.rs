@@ -177,6 +177,7 @@ fn news_that_nobody_asked_for_for_long_are_all_collected() {
             from: "192.0.2.9:1".into(),
             reason: Reason::Unknown,
             times: number - last,
+            words: String::new(),
         };
         if number > *long.end() {
             std::fs::write(&path, std::mem::take(&mut text)).unwrap();

@@ -1,12 +1,17 @@
 //! What phones and computers have built in comes in: an initiator of IKEv2 and ESP of its own, in Python, from the RFCs alone.
 
-use crate::common::World;
+use std::process::{Child, Command};
+
+use serde_json::{Value, json};
+
+use crate::common::{Came, World, wait};
+
+const SCRIPTS: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/ike");
+const PACKAGES: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/test-needs/python");
 
 /// A script of the second implementation, with what it needs.
-fn python(world: &World, words: &str) -> crate::common::Came {
-    let tests = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/ike");
-    let packages = concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/test-needs/python");
-    world.judge(&format!("PYTHONPATH='{packages}' PYTHONDONTWRITEBYTECODE=1 python3 '{tests}'/{words}"))
+fn python(world: &World, words: &str) -> Came {
+    world.judge(&format!("PYTHONPATH='{PACKAGES}' PYTHONDONTWRITEBYTECODE=1 python3 '{SCRIPTS}'/{words}"))
 }
 
 /// RFC 1320, 2759, 3079, 5903, 7634, 8031, 3526: nobody trusts a judge who fails at these.
@@ -16,4 +21,405 @@ fn the_device_in_tests_gives_the_published_examples() {
     let came = python(&world, "vectors.py").is(0);
     assert_eq!(came.out.lines().filter(|line| line.starts_with("ok ")).count(), 18, "{}", came.out);
     assert!(python(&world, "characters.py list").is(0).out.lines().count() >= 16);
+}
+
+/// Harbour with an authority and a listener for built-in clients, and whatever devices.
+fn harbour(listener: &str, devices: &[(&str, &str)]) -> World {
+    let mut world = World::estate();
+    world.start_lab("--namespaces");
+    world.run("site add harbour --network 10.44.0.0/22").is(0);
+    world.run("host add harbour --site harbour --kind cloud --via lab").is(0);
+    world.run("gateway create harbour --host harbour --dialled gangway.skerry.example").is(0);
+    world.run("authority create").is(0);
+    world.run("registry change estate --method password --method ms-chap-v2").is(0);
+    world.run(&format!("listener open harbour --tunnel ikev2 --resolvers 10.44.0.20 {listener}")).is(0);
+    world.run("user add mara --mail mara@skerry.example").is(0);
+    for (device, how) in devices {
+        world.run(&format!("device add mara/{device}")).is(0);
+        world.run(&format!("credential issue mara/{device} {how}")).is(0);
+    }
+    world.run("rollout --yes").is(0);
+    for (device, how) in devices {
+        if how.contains("certificate") {
+            world.run(&format!("credential handover mara/{device} --as pem --to {device} --yes")).is(0);
+        }
+    }
+    world.run("authority export root --to root.pem").is(0);
+    world
+}
+
+/// The host name of its own in a device's certificate.
+fn own_name(world: &World, device: &str) -> String {
+    let script = format!(
+        "openssl x509 -in {device}/certificate.pem -noout -ext subjectAltName | grep -o 'DNS:[^,]*' | head -1 | cut -c5-"
+    );
+    world.judge(&script).is(0).out.trim().to_owned()
+}
+
+/// What a device with a certificate plays, as far as no character says otherwise.
+fn play(world: &World, device: &str, steps: Value) -> Value {
+    let path = |name: &str| world.path(name).to_str().unwrap().to_owned();
+    json!({
+        "gateway": "203.0.113.10",
+        "dialled": "gangway.skerry.example",
+        "authority": path("root.pem"),
+        "certificate": path(&format!("{device}/chain.pem")),
+        "key": path(&format!("{device}/key.pem")),
+        "identity": ["fqdn", own_name(world, device)],
+        "ike": [[[1, 20, 256], [2, 5], [4, 19]]],
+        "esp": [[[1, 20, 256], [5, 0]]],
+        "hashes": [2, 3, 4],
+        "steps": steps,
+    })
+}
+
+/// An account plays.
+fn account_play(world: &World, name: &str, password: &str, steps: Value) -> Value {
+    json!({
+        "gateway": "203.0.113.10",
+        "dialled": "gangway.skerry.example",
+        "authority": world.path("root.pem").to_str().unwrap(),
+        "identity": ["address", "192.168.1.20"],
+        "eap": { "name": name, "password": password },
+        "ike": [[[1, 20, 256], [2, 5], [4, 19]]],
+        "esp": [[[1, 20, 256], [5, 0]]],
+        "steps": steps,
+    })
+}
+
+fn with(mut play: Value, changes: Value) -> Value {
+    for (key, value) in changes.as_object().unwrap() {
+        play[key] = value.clone();
+    }
+    play
+}
+
+/// The command that plays a play on mara's laptop, behind the router of a café.
+fn playing(world: &World, name: &str, play: &Value) -> Command {
+    world.write(name, &play.to_string());
+    let path = world.path(name);
+    let device = format!("{SCRIPTS}/device.py");
+    let mut words = vec!["lab", "enter", "mara-laptop", "--", "env"];
+    let packages = format!("PYTHONPATH={PACKAGES}");
+    words.extend([
+        &packages,
+        "PYTHONDONTWRITEBYTECODE=1",
+        "timeout",
+        "100",
+        "python3",
+        &device,
+        path.to_str().unwrap(),
+    ]);
+    world.command(&words)
+}
+
+/// Plays to the end; what came of each step.
+#[track_caller]
+fn played(world: &World, play: &Value) -> Vec<Value> {
+    let came = Came::of(&playing(world, "play.json", play).output().unwrap());
+    let said: Vec<Value> = came.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert!(came.err.is_empty() && said.iter().all(|one| one.get("error").is_none()), "{came:#?}");
+    said
+}
+
+/// A device that plays while the test goes on.
+struct Playing {
+    child: Child,
+    out: std::path::PathBuf,
+}
+
+impl Playing {
+    fn start(world: &World, name: &str, play: &Value) -> Self {
+        let out = world.path(&format!("{name}.out"));
+        let file = std::fs::File::create(&out).unwrap();
+        let child = playing(world, &format!("{name}.json"), play).stdout(file).spawn().unwrap();
+        Self { child, out }
+    }
+
+    fn said(&self) -> Vec<Value> {
+        let text = std::fs::read_to_string(&self.out).unwrap();
+        text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+    }
+
+    fn is_at(&self, steps: usize) {
+        wait(30, "the device has come so far", || (self.said().len() >= steps).then_some(()));
+    }
+
+    #[track_caller]
+    fn ends(mut self) -> Vec<Value> {
+        self.child.wait().unwrap();
+        let said = self.said();
+        assert!(said.iter().all(|one| one.get("error").is_none()), "{said:#?}");
+        said
+    }
+}
+
+/// What the gateway says of the newest refusal.
+fn refused(world: &World) -> String {
+    wait(40, "the refusal is told", || {
+        let list = world.run("session list --past --refused --format json").is(0).json();
+        list.as_array()?.last().map(|last| last["reason"].as_str().unwrap_or_default().to_owned())
+    })
+}
+
+#[track_caller]
+fn came_in(said: &[Value]) -> &Value {
+    assert!(said[0].get("refused").is_none(), "{said:#?}");
+    &said[0]["auth"]
+}
+
+/// Every built-in client that is known plays a whole session with new keys of both kinds, through the translation of a café.
+#[test]
+fn what_systems_have_built_in_comes_in_and_goes_on_under_new_keys() {
+    let rsa = "--kind certificate --key rsa-3072";
+    let world = harbour("", &[("phone", "--kind certificate"), ("desk", rsa)]);
+    let subject = |device: &str| own_name(&world, device);
+    let (phone, desk) = (subject("phone"), subject("desk"));
+    for name in python(&world, "characters.py list").is(0).out.lines() {
+        let steps = json!([["in"]]);
+        world.write("base.json", &json!({ "steps": steps }).to_string());
+        let character = python(&world, &format!("characters.py {name} base.json")).is(0).json();
+        let rsa = matches!(character["sign"].as_str(), Some("rsa" | "pss"));
+        let (device, own) = if rsa { ("desk", &desk) } else { ("phone", &phone) };
+        let identity = match character["kind"].as_str().unwrap() {
+            "mail" => json!(["mail", "mara@skerry.example"]),
+            kind => json!([kind, own]),
+        };
+        let group = character["rekey_group"].clone();
+        let steps = json!([
+            ["in"],
+            ["echo", "10.44.0.20"],
+            ["echo", "10.44.0.20", { "size": 1300 }],
+            ["rekey-child", { "group": group }],
+            ["echo", "10.44.0.20"],
+            ["rekey-ike"],
+            ["echo", "10.44.0.20"],
+            ["rekey-child", { "group": group, "keep": true }],
+            ["echo", "10.44.0.20", { "child": 0 }],
+            ["echo", "10.44.0.20"],
+            ["live"],
+            ["out"],
+        ]);
+        let mut play = play(&world, device, steps);
+        for (key, value) in character.as_object().unwrap() {
+            if !["steps", "kind"].contains(&key.as_str()) {
+                play[key] = value.clone();
+            }
+        }
+        if character.get("hashes").is_none() {
+            play.as_object_mut().unwrap().remove("hashes");
+        }
+        let said = played(&world, &with(play, json!({ "identity": identity })));
+        assert_eq!(said.len(), 12, "{name}: {said:#?}");
+        assert!(said.iter().filter(|one| one["step"] == "echo").all(|one| one["answers"] == 1), "{name}: {said:#?}");
+    }
+    let past = world.run("session list --past --format json").is(0).json();
+    assert!(past.as_array().unwrap().iter().all(|one| one["reason"] == "closed"), "{past:#?}");
+}
+
+#[test]
+fn a_session_goes_on_from_elsewhere_and_under_keys_that_the_gateway_makes_anew() {
+    let world = harbour("--renew-after 10s", &[("phone", "--kind certificate")]);
+    let steps = json!([
+        ["in"],
+        ["echo", "10.44.0.20", { "replay": true }],
+        ["echo", "10.44.0.20", { "source": "10.187.44.9", "again": 1 }],
+        ["echo", "10.44.4.20", { "again": 1 }],
+        ["move"],
+        ["echo", "10.44.0.20"],
+        ["roam"],
+        ["keepalive"],
+        ["echo", "10.44.0.20"],
+        ["wait", 20, "child deleted"],
+        ["echo", "10.44.0.20"],
+        ["wait", 20, "ike deleted"],
+        ["rekey-child"],
+        ["echo", "10.44.0.20"],
+        ["wait", 20, "child renewed by the gateway"],
+        ["out"],
+    ]);
+    let play = with(play(&world, "phone", steps), json!({ "esp": [[[1, 28], [5, 1], [5, 0]]] }));
+    let playing = Playing::start(&world, "phone", &play);
+    playing.is_at(6);
+    let list = wait(10, "the session is listed", || {
+        let list = world.run("session list --format json").is(0).json();
+        (!list.as_array()?.is_empty()).then_some(list)
+    });
+    assert_eq!(list[0]["device"], "mara/phone");
+    let said = playing.ends();
+    let answers: Vec<_> = said.iter().filter(|one| one["step"] == "echo").map(|one| one["answers"].clone()).collect();
+    assert_eq!(
+        answers,
+        [1, 0, 0, 1, 1, 1, 1],
+        "a replay is answered once, and nobody speaks for others or beyond the reach: {said:#?}"
+    );
+    assert_eq!(said[0]["auth"]["esp"], json!([28, null, null, 1]), "extended sequence numbers");
+    assert_eq!(said.len(), 16);
+    let past = world.run("session list --past --format json").is(0).json();
+    assert_eq!((past.as_array().unwrap().len(), &past[0]["reason"]), (1, &json!("closed")));
+}
+
+#[test]
+fn a_revoked_certificate_is_out_at_once_and_others_stay_out_each_with_its_reason() {
+    let world = harbour("", &[("phone", "--kind certificate"), ("lost", "--kind certificate")]);
+    let stay = json!([["in"], ["echo", "10.44.0.20"], ["wait", 60, "deleted"]]);
+    let lost = Playing::start(&world, "lost", &play(&world, "lost", stay));
+    lost.is_at(2);
+    world.run("credential revoke mara/lost --reason lost --yes").is(0);
+    let said = lost.ends();
+    assert_eq!((&said[1]["answers"], &said[2]["ended"]), (&json!(1), &json!("deleted")), "{said:#?}");
+    let steps = json!([["in"], ["echo", "10.44.0.20"], ["out"]]);
+    let phone = play(&world, "phone", steps.clone());
+    // Each of these is refused, and the gateway says for what.
+    let outdated = json!([[[1, 3], [2, 2], [3, 2], [4, 2]]]);
+    let cases = [
+        (play(&world, "lost", steps.clone()), "AUTHENTICATION_FAILED", "revoked"),
+        (
+            with(phone.clone(), json!({ "ike": outdated })),
+            "NO_PROPOSAL_CHOSEN",
+            "algorithms: its encryption (3DES) is outdated",
+        ),
+        (
+            with(phone.clone(), json!({ "esp": [[[1, 3], [3, 2], [5, 0]]] })),
+            "NO_PROPOSAL_CHOSEN",
+            "algorithms: for its packets, its encryption (3DES)",
+        ),
+        (with(phone.clone(), json!({ "break_proof": true })), "AUTHENTICATION_FAILED", "unproved"),
+        (
+            with(phone.clone(), json!({ "identity": ["fqdn", "tomas.skerry.example"] })),
+            "AUTHENTICATION_FAILED",
+            "name: it calls itself tomas.skerry.example",
+        ),
+        (
+            with(phone.clone(), json!({ "dialled": "quay.skerry.example" })),
+            "AUTHENTICATION_FAILED",
+            "name: it asks for quay.skerry.example, and this gateway's certificate is for gangway.skerry.example",
+        ),
+        (with(phone.clone(), json!({ "attributes": [3] })), "FAILED_CP_REQUIRED", "does not ask for an inner address"),
+    ];
+    for (play, told, words) in cases {
+        let before = world.run("session list --past --refused --format json").is(0).json().as_array().unwrap().len();
+        let said = played(&world, &play);
+        assert_eq!(said[0]["refused"], told, "{said:#?}");
+        wait(20, "the refusal is told", || {
+            let list = world.run("session list --past --refused --format json").is(0).json();
+            let all = list.as_array()?;
+            (all.len() > before && all.iter().any(|one| one["reason"].as_str().is_some_and(|one| one.contains(words))))
+                .then_some(())
+        });
+    }
+    // A certificate that another authority signed, with everything else right.
+    world.judge(
+        "mkdir other && cd other && openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout key.pem -out chain.pem \
+         -subj /CN=other -addext subjectAltName=DNS:other.skerry.example -days 2 2>/dev/null",
+    ).is(0);
+    let other = with(
+        play(&world, "phone", steps),
+        json!({
+            "certificate": world.path("other/chain.pem").to_str().unwrap(),
+            "key": world.path("other/key.pem").to_str().unwrap(),
+            "identity": ["fqdn", "other.skerry.example"],
+        }),
+    );
+    assert_eq!(played(&world, &other)[0]["refused"], "AUTHENTICATION_FAILED");
+    assert!(refused(&world).contains("untrusted: other is signed by other"), "{}", refused(&world));
+    let said = played(&world, &phone);
+    assert_eq!(came_in(&said)["inner"][0], "10.187.44.253");
+    assert_eq!(said[1]["answers"], 1);
+}
+
+#[test]
+fn an_account_comes_in_by_its_password_and_too_many_wrong_ones_lock_it_out() {
+    let mut world = World::estate();
+    world.start_lab("--namespaces");
+    world.run("site add harbour --network 10.44.0.0/22").is(0);
+    world.run("host add harbour --site harbour --kind cloud --via lab").is(0);
+    world.run("gateway create harbour --host harbour --dialled gangway.skerry.example").is(0);
+    world.run("authority create").is(0);
+    // Not before the registry keeps what it takes.
+    world
+        .run("listener open harbour --tunnel ikev2 --accounts")
+        .is(3)
+        .says("yestrel registry change estate --method ms-chap-v2");
+    world.run("registry change estate --method password --method ms-chap-v2").is(0);
+    world.run("user add mara").is(0);
+    world.run("device add mara/phone").is(0);
+    let password = "three quay lanterns 61";
+    let file = world.secret("password", password);
+    world.run(&format!("credential issue mara/phone --kind password --password-file {file}")).is(0);
+    world.run("listener open harbour --tunnel ikev2 --accounts --resolvers 10.44.0.20").is(0);
+    world.run("authority export root --to root.pem").is(0);
+    world.run("rollout --yes").is(0);
+    let steps =
+        json!([["in"], ["echo", "10.44.0.20"], ["rekey-ike"], ["rekey-child"], ["echo", "10.44.0.20"], ["out"]]);
+    let right = account_play(&world, "mara.phone", password, steps.clone());
+    let said = played(&world, &right);
+    assert_eq!((said.len(), &said[1]["answers"], &said[4]["answers"]), (6, &json!(1), &json!(1)), "{said:#?}");
+    let again =
+        played(&world, &with(right.clone(), json!({ "eap": { "name": "SKERRY\\mara.phone", "password": password } })));
+    assert_eq!(came_in(&again)["inner"], said[0]["auth"]["inner"], "the same address again");
+    // Somebody who does not know it, and somebody whom nobody knows, hear the same.
+    let wrong = with(right.clone(), json!({ "eap": { "name": "mara.phone", "password": "wrong" } }));
+    let unknown = with(right.clone(), json!({ "eap": { "name": "tomas.phone", "password": "wrong" } }));
+    let strip = |said: Vec<Value>| {
+        let events = said[0]["events"].to_string();
+        (said[0]["refused"].clone(), events.replace(|c: char| c.is_ascii_hexdigit(), ""))
+    };
+    assert_eq!(strip(played(&world, &wrong)), strip(played(&world, &unknown)));
+    for _ in 0..4 {
+        assert_eq!(played(&world, &wrong)[0]["refused"], "EAP failure");
+    }
+    let said = played(&world, &right);
+    assert_eq!(said[0]["refused"], "EAP failure", "locked out, also with the right one: {said:#?}");
+    assert!(refused(&world).contains("locked-out"), "{}", refused(&world));
+    // The form that equals the password stands in the order sealed, and nowhere when the method is switched off.
+    let sealed = |world: &World| {
+        let query = "python3 -c \"import sqlite3; print(sqlite3.connect('skerry').execute('select account from credentials').fetchall())\"";
+        world.judge(query).is(0).out.matches("\"for_agents\":{\"harbour\"").count()
+    };
+    assert_eq!(sealed(&world), 1);
+    world.run("registry change estate --method password").is(0);
+    assert_eq!(sealed(&world), 0);
+}
+
+/// Renewals of one thing from both sides at once, of pairs and of associations, whoever has the lowest nonce.
+#[test]
+fn renewals_that_cross_leave_one_of_each() {
+    let world = harbour("--renew-after 10s", &[("phone", "--kind certificate")]);
+    let steps = json!([
+        ["in"],
+        ["cross", "child"],
+        ["echo", "10.44.0.20"],
+        ["cross", "ike"],
+        ["echo", "10.44.0.20"],
+        ["rekey-child"],
+        ["rekey-ike"],
+        ["echo", "10.44.0.20"],
+        ["live"],
+        ["out"],
+    ]);
+    let mut won = std::collections::BTreeSet::new();
+    for _ in 0..2 {
+        let said = played(&world, &play(&world, "phone", steps.clone()));
+        assert_eq!(said.len(), 10, "{said:#?}");
+        assert!(said.iter().filter(|one| one["step"] == "echo").all(|one| one["answers"] == 1), "{said:#?}");
+        won.extend(said.iter().filter_map(|one| one["wins"].as_bool()));
+    }
+    let past = world.run("session list --past --format json").is(0).json();
+    assert!(past.as_array().unwrap().iter().all(|one| one["reason"] == "closed"), "{won:?} {past:#?}");
+}
+
+/// More openings than one network may have: each is asked for a cookie before any work, and comes in with it.
+#[test]
+fn whoever_opens_too_often_shows_where_they_are_first() {
+    let world = harbour("", &[("phone", "--kind certificate")]);
+    let mut steps: Vec<Value> = (0..60).map(|_| json!(["init"])).collect();
+    steps.push(json!(["in"]));
+    steps.push(json!(["echo", "10.44.0.20"]));
+    let said = played(&world, &play(&world, "phone", json!(steps)));
+    assert_eq!(said.len(), 62, "{said:#?}");
+    let events = said[60]["auth"]["events"].as_array().unwrap();
+    let asked = events.iter().filter(|one| *one == "cookie").count();
+    assert!((10..=25).contains(&asked), "{asked} of 61");
+    assert_eq!(said[61]["answers"], 1);
 }

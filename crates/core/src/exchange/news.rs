@@ -59,7 +59,15 @@ pub enum NewsEvent {
         last_heard: Timestamp,
     },
     /// Somebody was not let in, so many times since the last line on that credential and reason; the address is the latest.
-    Refused { device: Option<String>, from: String, reason: Reason, times: u64 },
+    Refused {
+        device: Option<String>,
+        from: String,
+        reason: Reason,
+        times: u64,
+        /// What it was, of the latest, for an administrator.
+        #[serde(default, skip_serializing_if = "String::is_empty")]
+        words: String,
+    },
     /// An order came into force.
     Carried { order: u64 },
     /// Nobody confirmed it, so the one before is in force again.
