@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use clap::{Args, Subcommand};
 use jiff::SignedDuration;
 use yestrel_actions::listener::ports::{self, PortState};
-use yestrel_actions::listener::{self, Kind, ListenerStanding, Wish};
+use yestrel_actions::listener::{self, Kind, ListenerStanding, Opened, Wish};
 use yestrel_core::estate::Reach;
 use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result, moment};
@@ -200,7 +200,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let renewed = renew_after.map(|after| ("renew-after".to_owned(), after.to_string()));
             let settings = settings.chain(renewed).collect();
             let wish = Wish { name, kind: Some(Kind::Named(tunnel)), settings, ..about.into() };
-            let opened = listener::open(&mut context, &gateway, &wish)?;
+            let Opened { listener: opened, notes } = listener::open(&mut context, &gateway, &wish)?;
             output.say(&format!(
                 "opened the listener {} on {} with the pool {}, reach {}",
                 opened.name,
@@ -209,7 +209,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 opened.reach
             ));
             output.say(&format!("yestrel rollout {gateway}   brings it to the gateway"));
-            listener::notes(&opened).iter().for_each(|note| output.note(note));
+            notes.iter().for_each(|note| output.note(note));
         }
         Command::List { gateway } => {
             let mut table = Table::new(

@@ -23,7 +23,8 @@ pub(super) fn seal_for_agents(
     gateways: &[String],
 ) -> Result<()> {
     account.for_agents.clear();
-    let Some(kept) = &account.ms_chap else { return Ok(()) };
+    // A second factor cannot be asked for in MS-CHAPv2: who needs both does not come in by the password alone.
+    let Some(kept) = account.ms_chap.as_ref().filter(|_| account.second_factor.is_none()) else { return Ok(()) };
     for name in gateways {
         if find::listeners_of(book, name)?.iter().any(|listener| listener.tunnel.takes_ms_chap()) {
             let gateway: Gateway = book.need(name)?;
@@ -36,7 +37,7 @@ pub(super) fn seal_for_agents(
 }
 
 /// The same for every account of a gateway: a listener has begun or ceased to take it, or the gateway has another key. Gives how many
-/// accounts have no form to be sealed.
+/// accounts do not come in there: without such a form, or with a second factor.
 ///
 /// # Errors
 /// As [`seal_for_agents`].
@@ -51,7 +52,7 @@ pub(crate) fn seal_all_for_agent(book: &Book<'_>, sealing: &SealingKey, gateway:
         let Some(account) = credential.account_mut() else { continue };
         let before = account.for_agents.clone();
         seal_for_agents(book, sealing, &name, account, &gateways)?;
-        without += usize::from(account.ms_chap.is_none());
+        without += usize::from(!account.for_agents.contains_key(gateway));
         if account.for_agents != before {
             book.put(&credential)?;
         }

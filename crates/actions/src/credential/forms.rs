@@ -1,5 +1,6 @@
 //! Handing certificates and accounts over in the forms that devices' own software takes.
 
+use std::collections::BTreeMap;
 use std::io::Write as _;
 
 use p12_keystore::{
@@ -8,7 +9,10 @@ use p12_keystore::{
 use p12_keystore::{Pkcs12ImportPolicy, PrivateKeyChain};
 use plist::{Dictionary, Value};
 use yestrel_core::account;
-use yestrel_core::estate::{Authority, CertificateKind, Credential, CredentialKind, Gateway, IssuedCertificate, Site};
+use yestrel_core::admission::ProofKind;
+use yestrel_core::estate::{
+    Authority, CertificateKind, Credential, CredentialKind, Gateway, IssuedCertificate, Listener, Reach, Site,
+};
 use yestrel_core::keys::Secret;
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
 use yestrel_core::x509::names::SubjectName;
@@ -69,9 +73,45 @@ struct Parts {
     root: Certificate,
     key: Option<Secret>,
     gateways: Vec<(Gateway, Site)>,
+    /// The listener of each that takes it, by the gateway's name.
+    listeners: BTreeMap<String, Listener>,
     /// What stands above gateways' certificates that the estate did not make: roots, and what is below them.
     foreign: Vec<Certificate>,
     authority: Authority,
+}
+
+/// The listener of a gateway that takes a kind of proof.
+fn taking(book: &Book<'_>, gateway: &str, proof: ProofKind) -> Result<Option<Listener>> {
+    Ok(find::listeners_of(book, gateway)?.into_iter().find(|listener| listener.tunnel.proofs().contains(&proof)))
+}
+
+/// What is to be said before a certificate or an account is handed over: gateways at which nobody would take it.
+///
+/// # Errors
+/// There is no such credential.
+pub fn before(context: &mut Context, text: &str, kind: CredentialKind) -> Result<Vec<String>> {
+    let (proof, option) = match kind {
+        CredentialKind::Password => (ProofKind::Account, " --accounts"),
+        _ => (ProofKind::Certificate, ""),
+    };
+    context.read(|book| {
+        let credential = named(book, text, Some(kind))?;
+        let mut notes = Vec::new();
+        for gateway in credential.gateways() {
+            if taking(book, &gateway, proof)?.is_none() {
+                notes.push(format!(
+                    "{gateway} has no listener that takes it: yestrel listener open {gateway} --tunnel ikev2{option}"
+                ));
+            }
+        }
+        if credential.account().is_some_and(|account| account.second_factor.is_some()) {
+            notes.push(
+                "built-in clients cannot be asked for a second factor: with one, it is for other equipment alone"
+                    .into(),
+            );
+        }
+        Ok(notes)
+    })
 }
 
 fn gather(book: &Book<'_>, keys: &Keys, credential: &Credential) -> Result<Parts> {
@@ -81,9 +121,10 @@ fn gather(book: &Book<'_>, keys: &Keys, credential: &Credential) -> Result<Parts
     let (chain, root) = signing::chain(book, &authority)?;
     let sealed = credential.private_key();
     let key = sealed.map(|sealed| keys.sealing.open(sealed, &labels::credential(&credential.name))).transpose()?;
-    let mut gateways = Vec::new();
+    let (mut gateways, mut listeners) = (Vec::new(), BTreeMap::new());
     for name in &held.gateways {
         let gateway: Gateway = book.need(name)?;
+        listeners.extend(taking(book, name, ProofKind::Certificate)?.map(|listener| (name.clone(), listener)));
         let site = book.need(&gateway.site)?;
         gateways.push((gateway, site));
     }
@@ -104,6 +145,7 @@ fn gather(book: &Book<'_>, keys: &Keys, credential: &Credential) -> Result<Parts
         root,
         key,
         gateways,
+        listeners,
         foreign,
         authority,
     })
@@ -205,9 +247,15 @@ impl Parts {
         files
     }
 
-    /// Ranges that go through the connection.
-    fn ranges(site: &Site) -> Vec<String> {
-        site.networks.iter().map(ToString::to_string).collect()
+    /// Ranges that go through the connection: as far as the listener reaches.
+    fn ranges(&self, gateway: &Gateway, site: &Site) -> Vec<String> {
+        let reach = self.listeners.get(&gateway.name).map(|listener| listener.reach.ranges(&site.networks));
+        reach.as_ref().unwrap_or(&site.networks).iter().map(ToString::to_string).collect()
+    }
+
+    /// Whether everything goes through the connection.
+    fn reaches_everything(&self, gateway: &Gateway) -> bool {
+        self.listeners.get(&gateway.name).is_some_and(|listener| listener.reach == Reach::Everything)
     }
 
     /// A configuration profile for Apple's systems: authorities, identity, and one connection for each gateway.
@@ -366,15 +414,21 @@ impl Parts {
             line("}");
             line(&format!(
                 "Add-VpnConnection -AllUserConnection -Name '{name}' -ServerAddress '{}' -TunnelType Ikev2 -AuthenticationMethod \
-                 MachineCertificate -MachineCertificateIssuerFilter $issuer -EncryptionLevel Maximum -SplitTunneling",
-                gateway.dialled
+                 MachineCertificate -MachineCertificateIssuerFilter $issuer -EncryptionLevel Maximum{}{}",
+                gateway.dialled,
+                if self.reaches_everything(gateway) { "" } else { " -SplitTunneling" },
+                match self.listeners.get(&gateway.name).and_then(|listener| listener.domains.first()) {
+                    Some(domain) => format!(" -DnsSuffix '{domain}'"),
+                    None => String::new(),
+                }
             ));
             line(&format!(
                 "Set-VpnConnectionIPsecConfiguration -AllUserConnection -ConnectionName '{name}' -AuthenticationTransformConstants \
                  GCMAES256 -CipherTransformConstants GCMAES256 -EncryptionMethod GCMAES256 -IntegrityCheckMethod \
                  SHA256 -DHGroup ECP256 -PfsGroup ECP256 -Force"
             ));
-            for range in Self::ranges(site) {
+            let ranges = if self.reaches_everything(gateway) { Vec::new() } else { self.ranges(gateway, site) };
+            for range in ranges {
                 line(&format!(
                     "Add-VpnConnectionRoute -AllUserConnection -ConnectionName '{name}' -DestinationPrefix '{range}'"
                 ));

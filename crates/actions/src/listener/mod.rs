@@ -12,7 +12,8 @@ use std::net::IpAddr;
 use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
-use yestrel_core::estate::{Credential, Gateway, Host, Listener, Material, Method, Reach, Registry, Served};
+use yestrel_core::admission::ProofKind;
+use yestrel_core::estate::{Authority, Credential, Gateway, Host, Listener, Material, Method, Reach, Registry, Served};
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::Secret;
 use yestrel_core::tunnel::quill::{CALL_LENGTH, CallSecret};
@@ -88,7 +89,7 @@ fn tunnel(wish: &Wish, fast_aes: bool) -> Result<Tunnel> {
 }
 
 /// Whether a port or protocol is free on the host, as far as its last probe and the estate know.
-fn is_free(book: &Book<'_>, gateway: &Gateway, host: &Host, service: Service, but: &str) -> Result<()> {
+fn is_free(book: &Book<'_>, gateway: &Gateway, host: &Host, need: &Need, service: Service, but: &str) -> Result<()> {
     let listeners = find::listeners_of(book, &gateway.name)?;
     let serves = |other: &&Listener| other.serves.iter().any(|served| served.inside == service);
     let taken = || Problem::refused(format!("port {service} of {} is taken", host.name));
@@ -101,9 +102,16 @@ fn is_free(book: &Book<'_>, gateway: &Gateway, host: &Host, service: Service, bu
     let own = find::newest_order(book, &gateway.name)?.map(|order| order.envelope.read()).transpose()?;
     let own = own.is_some_and(|order| order.content.listeners.iter().any(|one| one.serves.contains(&service)));
     match holder {
-        Some(busy) if !own => Err(taken()
-            .why(format!("by {}", busy.holder.clone().unwrap_or_else(|| "a program that cannot be seen".into())))
-            .try_("leave --port out: a free one is chosen and told")),
+        Some(busy) if !own => {
+            let holder = busy.holder.clone().unwrap_or_else(|| "a program that cannot be seen".into());
+            let problem = taken().why(format!("by {holder}"));
+            Err(match need {
+                Need::AnyPort(_) => problem.try_("leave --port out: a free one is chosen and told"),
+                Need::Exactly(_) => problem
+                    .why(format!("by {holder}, and built-in clients dial no other port"))
+                    .try_(format!("stop {holder} on {}, or use another host for this listener", host.name)),
+            })
+        }
         _ => Ok(()),
     }
 }
@@ -114,7 +122,7 @@ fn choose_port(book: &Book<'_>, gateway: &Gateway, host: &Host, protocol: Protoc
         let mut bytes = [0; 2];
         random(&mut bytes)?;
         let port = 20_000 + u16::from_be_bytes(bytes) % 12_000;
-        if is_free(book, gateway, host, Service::Port(protocol, port), "").is_ok() {
+        if is_free(book, gateway, host, &Need::AnyPort(protocol), Service::Port(protocol, port), "").is_ok() {
             return Ok(port);
         }
     }
@@ -139,7 +147,7 @@ fn serves(book: &Book<'_>, gateway: &Gateway, host: &Host, tunnel: &Tunnel, wish
                 },
             },
         };
-        is_free(book, gateway, host, inside, "")?;
+        is_free(book, gateway, host, need, inside, "")?;
         let outside = match (inside, need) {
             (Service::Port(protocol, port), Need::AnyPort(_)) => {
                 Service::Port(protocol, outside.take().unwrap_or(port))
@@ -174,11 +182,18 @@ pub fn notes(listener: &Listener) -> Vec<String> {
     notes
 }
 
+/// A listener that was opened, with what is to be said about it.
+#[derive(Debug)]
+pub struct Opened {
+    pub listener: Listener,
+    pub notes: Vec<String>,
+}
+
 /// Opens a listener.
 ///
 /// # Errors
 /// No such gateway; a port or pool that cannot be used.
-pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listener> {
+pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Opened> {
     check(wish)?;
     let created = context.now;
     let sealing = context.key()?;
@@ -234,11 +249,21 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Listene
         };
         site::can_be_told(book, &listener)?;
         book.add(&listener)?;
+        let mut notes = notes(&listener);
         if listener.tunnel.takes_ms_chap() {
-            account::seal_all_for_agent(book, &sealing, &gateway.name)?;
+            let without = account::seal_all_for_agent(book, &sealing, &gateway.name)?;
+            if without > 0 {
+                notes.push(format!(
+                    "{without} of its accounts do not come in here: they need a new password, or have a second factor, which built-in \
+                     clients cannot be asked for"
+                ));
+            }
+        }
+        if listener.tunnel.proofs().contains(&ProofKind::Certificate) && book.all::<Authority>()?.is_empty() {
+            notes.push("nobody can come in here yet: yestrel authority create   makes what certificates need".into());
         }
         book.note("listener open", &listener.name, &describe(&listener))?;
-        Ok(listener)
+        Ok(Opened { listener, notes })
     })
 }
 
@@ -410,7 +435,7 @@ fn change_ports(book: &Book<'_>, gateway: &Gateway, host: &Host, listener: &mut 
         _ => service,
     };
     let inside = with_port(served.inside, wish.port);
-    is_free(book, gateway, host, inside, &listener.name)?;
+    is_free(book, gateway, host, &Need::AnyPort(Protocol::Udp), inside, &listener.name)?;
     let followed = if served.outside == served.inside { inside } else { served.outside };
     let outside = with_port(followed, wish.outside_port);
     if let Some(served) = chosen.and_then(|at| listener.serves.get_mut(at)) {

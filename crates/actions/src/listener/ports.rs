@@ -72,7 +72,10 @@ pub fn list(context: &mut Context, gateway: Option<&str>) -> Result<Vec<Port>> {
                 (Err(problem), _) | (_, Err(problem)) => (PortState::Unknown, Some(problem.clone().reason())),
                 (Ok(status), Ok(facts)) => judge(&listener, &gateway, served.inside, status, facts),
             };
-            let for_ = format!("the {} tunnel", listener.tunnel.word());
+            let for_ = match listener.tunnel.use_of(served.inside) {
+                Some(use_) => format!("the {} tunnel: {use_}", listener.tunnel.word()),
+                None => format!("the {} tunnel", listener.tunnel.word()),
+            };
             ports.push(Port {
                 port: served.inside.to_string(),
                 at: host.name.clone(),

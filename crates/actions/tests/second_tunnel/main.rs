@@ -182,7 +182,7 @@ fn a_second_kind_of_tunnel_runs_end_to_end_beside_the_first() {
         .unwrap();
     let open = |context: &mut Context, kind, pool: &str| {
         let wish = listener::Wish { kind, pool: Some(pool.into()), ..listener::Wish::default() };
-        listener::open(context, "harbour", &wish).unwrap()
+        listener::open(context, "harbour", &wish).unwrap().listener
     };
     let first = open(&mut context, None, "10.187.44.0/24");
     let second = open(&mut context, Some(listener::Kind::This(shuttle())), "10.188.0.0/29");

@@ -332,8 +332,8 @@ impl Keeper for Papers {
             ));
         }
         let Proof::Account { ms_chap: Some(sealed), .. } = &granted.admission.proof else {
-            let words =
-                "the registry has no form of its password for ms-chap-v2: it was set before that was switched on";
+            let words = "its password was set before the registry kept what ms-chap-v2 needs, or it needs a second factor, which \
+                         built-in clients cannot be asked for";
             return Err(with(Reason::Proof, words.into()));
         };
         let form = sealed

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use yestrel_actions::Context;
 use yestrel_actions::credential::forms::{self, Bundle, Form};
 use yestrel_actions::credential::{CredentialStanding, handover};
+use yestrel_core::estate::CredentialKind;
 use yestrel_core::{Problem, Result};
 
 use super::form::FormName;
@@ -43,6 +44,7 @@ pub(super) fn certificate(
         Form::Android => ".zip",
     };
     let default = format!("{}{ending}", standing.credential.device.replace('/', "-"));
+    forms::before(context, name, CredentialKind::Certificate)?.iter().for_each(|note| output.note(note));
     let to = ask::file(to, &default, "a bundle goes to a file; its password is shown here, apart from it")?;
     if !standing.credential.made_on_device() {
         ask::confirm(
@@ -80,6 +82,7 @@ pub(super) fn account(
 ) -> Result<()> {
     let output = global.output();
     let name = &standing.credential.name;
+    forms::before(context, name, CredentialKind::Password)?.iter().for_each(|note| output.note(note));
     let where_to = to.map_or_else(|| "this terminal".to_owned(), |path| path.display().to_string());
     ask::confirm(global.yes, &format!("this reveals what {name} signs in with to {where_to}, once"))?;
     forms::hand_over_account(context, name, |told| {

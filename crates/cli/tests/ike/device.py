@@ -9,6 +9,7 @@ unexpected one ends the play with `error`.
 import hashlib
 import json
 import os
+import random
 import select
 import socket
 import struct
@@ -195,7 +196,7 @@ class Sa:
         self.d, ai, ar, ei, er, self.pi, self.pr = sk
         self.out_encr, self.out_integ, self.in_encr, self.in_integ = (ei, ai, er, ar) if ours else (er, ar, ei, ai)
         self.next, self.expected, self.answers = 0, 0, {}
-        self.ivs = set()
+        self.ivs = {}
 
     @staticmethod
     def derive(suite, seed, ni, nr, spi_i, spi_r, ours):
@@ -229,8 +230,8 @@ class Sa:
         front = 4 if kind == SKF else 0
         suite, at = self.suite, len(message) - len(body)
         iv = body[front:front + suite.iv()]
-        check(iv not in self.ivs, "no initialization vector comes twice")
-        self.ivs.add(iv)
+        # The same message may come again, and then it is the same to the last byte.
+        check(self.ivs.setdefault(iv, message) == message, "no initialization vector comes twice")
         plain = suite.open(self.in_encr, self.in_integ, message[:at + front], iv, body[front + suite.iv():])
         check(len(plain) > plain[-1], "the padding is within")
         plain = plain[: len(plain) - 1 - plain[-1]]
@@ -299,7 +300,9 @@ class Device:
         self.children, self.inside, self.events, self.domains, self.resolvers = [], [], [], [], []
         self.addresses, self.gateway_says, self.esp = [], None, []
         self.fragments, self.mobike, self.ended, self.sent_last = False, False, None, None
-        self.parts = {}
+        self.parts, self.ever = {}, set()
+        # With a seed, datagrams of IKE are lost, doubled and late in both directions.
+        self.chance, self.late = random.Random(play["bad_way"]) if "bad_way" in play else None, []
         self.keys_log = open(play["keys"], "a") if play.get("keys") else None
         self.bind()
 
@@ -312,7 +315,16 @@ class Device:
     def send(self, message, port=None):
         port = port or self.port
         marker = bytes(4) if port == self.ports[1] else b""
-        self.socket.sendto(marker + message, (self.address, port))
+        if not self.chance:
+            return self.socket.sendto(marker + message, (self.address, port))
+        # A bad way: some are lost, some come twice, some later.
+        self.late.append(marker + message)
+        self.chance.shuffle(self.late)
+        while self.late and self.chance.random() < 0.75:
+            datagram = self.late.pop()
+            for _ in range(2 if self.chance.random() < 0.25 else 1):
+                if self.chance.random() < 0.8:
+                    self.socket.sendto(datagram, (self.address, port))
 
     def datagrams(self, until):
         while (left := until - time.monotonic()) > 0:
@@ -321,7 +333,12 @@ class Device:
                     data, (address, port) = self.socket.recvfrom(65535)
                 except ConnectionRefusedError:
                     continue
+                if self.chance and port == self.ports[0] != self.port:
+                    # Late, of the first exchange.
+                    continue
                 check(address == self.address and port == self.port, f"the answer comes from where was asked, not {address}:{port}")
+                if self.chance and data[:4] == bytes(4) and self.chance.random() < 0.2:
+                    continue
                 if port == self.ports[1]:
                     if data[:4] != bytes(4):
                         self.esp.append(data)
@@ -407,13 +424,14 @@ class Device:
 
     def log_keys(self, sa):
         """A line for whoever dissects what was captured."""
+        self.ever.add((sa.spi_i, sa.spi_r))
         if self.keys_log:
             row = [sa.spi_i.hex(), sa.spi_r.hex(), sa.out_encr.hex(), sa.in_encr.hex(), sa.out_integ.hex(), sa.in_integ.hex(), sa.suite.encr, sa.suite.bits]
             self.keys_log.write(json.dumps({"ike": row}) + "\n")
             self.keys_log.flush()
 
     def ask_plain(self, message):
-        for attempt in range(4):
+        for attempt in range(20 if self.chance else 4):
             self.send(message)
             for data in self.datagrams(time.monotonic() + 0.6 * (attempt + 1)):
                 if data is None:
@@ -438,6 +456,9 @@ class Device:
         """What a message says: association, exchange, whether it answers, number, payloads; None while parts are missing."""
         spi_i, spi_r, first, exchange, flags, number = self.read_head(data)
         sa = next((one for one in [self.sa] + self.old if (one.spi_i, one.spi_r) == (spi_i, spi_r)), None)
+        if sa is None and self.chance and (spi_i, spi_r) in self.ever:
+            # Late, of one that is gone.
+            return None
         check(sa is not None, "a message of an association that is up")
         check(bool(flags & INITIATOR) != sa.initiator, "the initiator's flag is that of who made the association")
         found, inner = unchain(first, data[28:])
@@ -465,10 +486,10 @@ class Device:
         number = sa.next
         sa.next += 1
         messages = self.messages(sa, exchange, 0, number, payloads)
-        for attempt in range(5):
+        for attempt in range(20 if self.chance else 5):
             for message in messages:
                 self.send(message)
-            for data in self.datagrams(time.monotonic() + 0.7 * (attempt + 1)):
+            for data in self.datagrams(time.monotonic() + (0.3 if self.chance else 0.7 * (attempt + 1))):
                 if data is None:
                     continue
                 taken = self.take(data)
@@ -1049,6 +1070,64 @@ class Device:
         self.socket.close()
         self.bind()
         return {}
+
+    def silence(self, seconds, what):
+        """Nothing is answered, and nothing asked."""
+        for data in self.datagrams(time.monotonic() + seconds):
+            if data is not None:
+                taken = self.take(data)
+                check(taken is None or not taken[2], f"{what} is not answered")
+
+    def step_hostile(self):
+        """What a device that is in may say, and what comes of it: nothing."""
+        sa = self.sa
+        for far in (7, 1000, 0x80000000, 0xFFFFFF00):
+            self.send(sa.seal(INFO, 0, (sa.next + far) & 0xFFFFFFFF, []))
+        self.silence(0.4, "a number that jumps")
+        # An answer to what was never asked, and a question under the other end's flag.
+        self.send(sa.seal(INFO, RESPONSE, 5, []))
+        sa.initiator = not sa.initiator
+        self.send(sa.seal(INFO, 0, sa.next, []))
+        sa.initiator = not sa.initiator
+        # Parts with gaps, twice, beyond their number, of nothing, and far too many.
+        for part in [(2, 3), (2, 3), (3, 3), (0, 3), (4, 3), (1, 0)]:
+            self.send(sa.seal(INFO, 0, sa.next, [], (*part, NOTIFY, bytes(200))))
+        for number in range(1, 1000):
+            self.send(sa.seal(INFO, 0, sa.next, [], (number, 65535, NOTIFY, bytes(600))))
+        self.silence(0.4, "a part of what never is whole")
+        altered = bytearray(sa.seal(INFO, 0, sa.next, []))
+        altered[-1] ^= 1
+        self.send(bytes(altered))
+        self.silence(0.3, "what was altered")
+        check(self.request(INFO, []) == [], "and then it goes on")
+        # What is not its own is not deleted, and what cannot be read is said to be so.
+        found = self.request(INFO, [payload(DELETE, struct.pack(">BBH", 3, 4, 2) + os.urandom(8))])
+        check(not any(kind == DELETE for kind, _ in found), "nobody else's pair is deleted")
+        said = [read_notify(body)[0] for kind, body in self.request(INFO, [payload(200, b"?", critical=True)]) if kind == NOTIFY]
+        check(said == ["UNSUPPORTED_CRITICAL_PAYLOAD"], f"what must be understood is not, and is named: {said}")
+        for payloads in ([payload(SA, b"?")], [payload(NONCE, bytes(32))], [proposals(3, os.urandom(4), [[(c.ENCR, c.DES3), (c.ESN, 0)]]), payload(NONCE, bytes(32)),
+                         ts_payload(TSI, ALL_TS), ts_payload(TSR, ALL_TS)]):
+            said = [read_notify(body)[0] for kind, body in self.request(CREATE, payloads) if kind == NOTIFY]
+            check(said in (["INVALID_SYNTAX"], ["NO_PROPOSAL_CHOSEN"]), f"it is refused: {said}")
+        # Pairs beyond number; each one more than there may be is refused.
+        offers = [[tuple(one) for one in offer] for offer in self.play["esp"]]
+        answers = []
+        for _ in range(6):
+            found = self.request(CREATE, [proposals(3, os.urandom(4), offers), payload(NONCE, os.urandom(32)), ts_payload(TSI, ALL_TS), ts_payload(TSR, ALL_TS)])
+            answers.append(next((read_notify(body)[0] for kind, body in found if kind == NOTIFY), "made"))
+        check(answers == ["made"] * 3 + ["NO_ADDITIONAL_SAS"] * 3, f"{answers}")
+        return {}
+
+    def step_huge(self):
+        """A certificate of a megabyte, in parts, from somebody who has shown nothing."""
+        sa = self.sa
+        sa.next = 1
+        plain = chain([payload(IDI, self.identity())])[1] + bytes(1 << 20)
+        pieces = [plain[at:at + 1100] for at in range(0, len(plain), 1100)]
+        for at, piece in enumerate(pieces):
+            self.send(sa.seal(AUTH_EXCHANGE, 0, 1, [], (at + 1, len(pieces), IDI, piece)))
+        self.silence(0.5, "a certificate of a megabyte")
+        return {"parts": len(pieces)}
 
     def step_keepalive(self):
         self.socket.sendto(b"\xff", (self.address, self.ports[1]))

@@ -409,6 +409,56 @@ fn renewals_that_cross_leave_one_of_each() {
     assert!(past.as_array().unwrap().iter().all(|one| one["reason"] == "closed"), "{won:?} {past:#?}");
 }
 
+/// Over a way that loses, doubles and delays, from several seeds: both ends agree at the end.
+#[test]
+fn a_bad_way_makes_it_slower_and_nothing_else() {
+    let world = harbour("", &[("phone", "--kind certificate")]);
+    let steps = json!([
+        ["in"],
+        ["rekey-child"],
+        ["rekey-ike"],
+        ["rekey-child"],
+        ["live"],
+        ["echo", "10.44.0.20"],
+        ["rekey-ike"],
+        ["echo", "10.44.0.20"],
+        ["out"],
+    ]);
+    for seed in 1..=4 {
+        let said = played(&world, &with(play(&world, "phone", steps.clone()), json!({ "bad_way": seed })));
+        assert_eq!(said.len(), 9, "seed {seed}: {said:#?}");
+        assert!(
+            said.iter().filter(|one| one["step"] == "echo").all(|one| one["answers"] == 1),
+            "seed {seed}: {said:#?}"
+        );
+    }
+    wait(20, "the last session is over", || {
+        let list = world.run("session list --format json").is(0).json();
+        list.as_array()?.is_empty().then_some(())
+    });
+}
+
+/// Numbers that jump, parts that never are whole, what was altered, other people's pairs, pairs without end, megabytes.
+#[test]
+fn a_hostile_device_gains_nothing_and_others_do_not_notice() {
+    let world = harbour("", &[("phone", "--kind certificate"), ("lost", "--kind certificate")]);
+    let stay = json!([["in"], ["wait", 20], ["echo", "10.44.0.20"], ["live"], ["out"]]);
+    let other = Playing::start(&world, "phone", &play(&world, "phone", stay));
+    other.is_at(1);
+    let steps = json!([["init"], ["huge"], ["in"], ["hostile"], ["echo", "10.44.0.20", { "child": 0 }], ["out"]]);
+    let said = played(&world, &play(&world, "lost", steps));
+    assert_eq!((said.len(), &said[4]["answers"]), (6, &json!(1)), "{said:#?}");
+    let said = other.ends();
+    assert_eq!((said.len(), &said[2]["answers"]), (5, &json!(1)), "{said:#?}");
+    let agent = world.agent_pid("harbour");
+    let memory = std::fs::read_to_string(format!("/proc/{agent}/status")).unwrap();
+    let most: u64 = memory
+        .lines()
+        .find_map(|line| line.strip_prefix("VmHWM:")?.trim().strip_suffix(" kB")?.trim().parse().ok())
+        .unwrap();
+    assert!(most < 120_000, "{most} kB");
+}
+
 /// More openings than one network may have: each is asked for a cookie before any work, and comes in with it.
 #[test]
 fn whoever_opens_too_often_shows_where_they_are_first() {

@@ -175,6 +175,16 @@ impl Tunnel {
         }
     }
 
+    /// What one of several ports is needed for.
+    #[must_use]
+    pub fn use_of(&self, service: Service) -> Option<&'static str> {
+        match (self, service) {
+            (Self::Ikev2(_), Service::Port(_, 500)) => Some("the first message of every sign-in"),
+            (Self::Ikev2(_), _) => Some("everything after it"),
+            _ => None,
+        }
+    }
+
     /// Whether it tells devices by itself in which domains they ask its resolvers: others have it from their handover.
     #[must_use]
     pub fn tells_domains(&self) -> bool {

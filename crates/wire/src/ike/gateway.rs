@@ -358,6 +358,12 @@ impl Gateway {
     pub(super) fn ask_next(&mut self, now: Moment, sa: &mut Sa) {
         while sa.pending.is_none() {
             let Some(todo) = sa.todo.pop_front() else { return };
+            if let (Todo::RenewPair(spi), Some(session)) = (&todo, sa.session())
+                && now < sa.calm_until
+            {
+                self.timers.set(Timer::RenewPair(session, *spi), sa.calm_until);
+                continue;
+            }
             let mut chain = Chain::default();
             let question = match todo {
                 Todo::Alive => Some((exchange::INFO, Question::Alive)),

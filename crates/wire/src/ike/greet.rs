@@ -156,6 +156,7 @@ impl Gateway {
             todo: Self::new_queue(),
             path: Path::new(from),
             crossing: None,
+            calm_until: Moment(0),
         };
         self.sas.insert(own, sa);
         self.greeted.insert((head.initiator_spi, from), own);

@@ -18,6 +18,8 @@ use crate::esp::pair::Pair;
 
 /// How long a replaced association waits for the other end to delete it.
 const REPLACED: u64 = 120_000;
+/// How long two renewals that cross may take to settle.
+const CROSSING: u64 = 10_000;
 /// After a renewal that could not be done now.
 const LATER: u64 = 5_000;
 
@@ -197,9 +199,11 @@ impl Gateway {
         let before = (sa.suite.prf, &sa.keys.d[..]);
         let keys = Keys::renewed(&chosen.suite, before, &shared, (asked.nonce, &nonce), (theirs, own));
         let sealed = Sealed::new(&chosen.suite, &keys, false).ok_or_else(|| error(notify::NO_PROPOSAL_CHOSEN, &[]))?;
+        let calm_until = if crosses { now.after(CROSSING) } else { Moment(0) };
         let new = Sa {
             own,
             other: theirs,
+            calm_until,
             made_here: false,
             suite: chosen.suite,
             keys,
@@ -240,6 +244,7 @@ impl Gateway {
             todo: std::mem::take(&mut sa.todo),
             path: sa.path.clone(),
             crossing: None,
+            calm_until: Moment(0),
         }
     }
 

@@ -12,6 +12,7 @@ use super::exchange::Exchange;
 use super::message::{Identity, Selector};
 use super::sealed::{Parts, Sealed};
 use super::suite::{Keys, Suite};
+use crate::Moment;
 use crate::counters::Counters;
 use crate::esp::pair::{Pair, Path};
 
@@ -288,6 +289,8 @@ pub(super) struct Sa {
     pub path: Arc<Path>,
     /// Of the other end's renewal that came while this end's was under way: the lowest nonce, and what came of it.
     pub crossing: Option<Crossing>,
+    /// Until when nothing is renewed in it: another association may still take its place.
+    pub calm_until: Moment,
 }
 
 /// Two renewals of one thing that crossed (RFC 7296 sections 2.8.1 and 2.8.2).
