@@ -631,6 +631,8 @@ pub struct Told {
     pub password: Option<Zeroizing<String>>,
     /// What an authenticator scans.
     pub second_factor: Option<Zeroizing<String>>,
+    /// Where it comes in with what systems have built in: name or address, and which authority the device has to trust.
+    pub at: Vec<(String, String)>,
 }
 
 /// Hands an account over: the password that was made here, and the second factor. Both are told once.
@@ -647,11 +649,20 @@ pub fn hand_over_account(
         let mut credential = named(book, text, Some(CredentialKind::Password))?;
         let name = credential.name.clone();
         let estate = find::this_estate(book)?.name;
-        let account = credential.account_mut();
+        let account = credential.account_mut().cloned();
         let waits = account.as_ref().is_some_and(|account| {
             account.generated.is_some() || account.second_factor.as_ref().is_some_and(|second| !second.handed_over)
         });
-        let mut told = Told { account: String::new(), password: None, second_factor: None };
+        let mut at = Vec::new();
+        for gateway in credential.gateways() {
+            if taking(book, &gateway, ProofKind::Account)?.is_some() {
+                let gateway: Gateway = book.need(&gateway)?;
+                let by = gateway.certificate.as_ref().and_then(|one| one.authority.clone()).unwrap_or_default();
+                at.push((gateway.dialled, by));
+            }
+        }
+        let account = credential.account_mut();
+        let mut told = Told { account: String::new(), password: None, second_factor: None, at };
         if let Some(account) = account {
             told.account.clone_from(&account.name);
             if let Some(sealed) = account.generated.take() {

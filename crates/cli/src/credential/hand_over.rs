@@ -93,6 +93,12 @@ pub(super) fn account(
         if let Some(second) = &told.second_factor {
             text.push_str(&format!("second factor  {}\n", **second));
         }
+        for (dialled, _) in &told.at {
+            text.push_str(&format!("server         {dialled}, type IKEv2 with user name and password\n"));
+        }
+        if told.at.iter().any(|(_, authority)| !authority.is_empty()) {
+            text.push_str("trust          the root: yestrel authority export root --to root.pem\n");
+        }
         if let Some(path) = to {
             return handover::write_bytes(path, text.as_bytes());
         }

@@ -29,7 +29,7 @@ SA, KE, IDI, IDR, CERT, CERTREQ, AUTH, NONCE, NOTIFY, DELETE, VENDOR, TSI, TSR, 
 CRITICAL = 0x80
 INITIATOR, RESPONSE = 0x08, 0x20
 N = {
-    "UNSUPPORTED_CRITICAL_PAYLOAD": 1, "INVALID_SYNTAX": 7, "INVALID_SPI": 11, "NO_PROPOSAL_CHOSEN": 14, "INVALID_KE_PAYLOAD": 17,
+    "UNSUPPORTED_CRITICAL_PAYLOAD": 1, "INVALID_IKE_SPI": 4, "INVALID_SYNTAX": 7, "INVALID_SPI": 11, "NO_PROPOSAL_CHOSEN": 14, "INVALID_KE_PAYLOAD": 17,
     "AUTHENTICATION_FAILED": 24, "NO_ADDITIONAL_SAS": 35, "INTERNAL_ADDRESS_FAILURE": 36, "FAILED_CP_REQUIRED": 37, "TS_UNACCEPTABLE": 38,
     "TEMPORARY_FAILURE": 43, "CHILD_SA_NOT_FOUND": 44, "INITIAL_CONTACT": 16384, "NAT_DETECTION_SOURCE_IP": 16388,
     "NAT_DETECTION_DESTINATION_IP": 16389, "COOKIE": 16390, "USE_TRANSPORT_MODE": 16391, "REKEY_SA": 16393,
@@ -303,7 +303,10 @@ class Device:
         self.parts, self.ever = {}, set()
         # With a seed, datagrams of IKE are lost, doubled and late in both directions.
         self.chance, self.late = random.Random(play["bad_way"]) if "bad_way" in play else None, []
-        self.keys_log = open(play["keys"], "a") if play.get("keys") else None
+        self.capture = open(play["capture"], "wb") if play.get("capture") else None
+        if self.capture:
+            self.capture.write(struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 101))
+        self.keys_log = open(play["keys_log"], "a") if play.get("keys_log") else None
         self.bind()
 
     def bind(self):
@@ -316,6 +319,7 @@ class Device:
         port = port or self.port
         marker = bytes(4) if port == self.ports[1] else b""
         if not self.chance:
+            self.captured(marker + message, self.socket.getsockname()[1], port, True)
             return self.socket.sendto(marker + message, (self.address, port))
         # A bad way: some are lost, some come twice, some later.
         self.late.append(marker + message)
@@ -326,11 +330,25 @@ class Device:
                 if self.chance.random() < 0.8:
                     self.socket.sendto(datagram, (self.address, port))
 
+    def captured(self, data, own, port, out):
+        """A line of a capture (raw IP), for whoever dissects it."""
+        if not self.capture:
+            return
+        here, there = socket.inet_aton("192.168.1.20"), socket.inet_aton(self.address)
+        ends, ports = ((here, there), (own, port)) if out else ((there, here), (port, own))
+        udp = struct.pack(">HHHH", *ports, 8 + len(data), 0) + data
+        head = struct.pack(">BBHHHBBH", 0x45, 0, 20 + len(udp), 0, 0, 64, 17, 0) + ends[0] + ends[1]
+        packet = head[:10] + struct.pack(">H", checksum(head)) + head[12:] + udp
+        now = time.time()
+        self.capture.write(struct.pack("<IIII", int(now), int(now % 1 * 1e6), len(packet), len(packet)) + packet)
+        self.capture.flush()
+
     def datagrams(self, until):
         while (left := until - time.monotonic()) > 0:
             if select.select([self.socket], [], [], left)[0]:
                 try:
                     data, (address, port) = self.socket.recvfrom(65535)
+                    self.captured(data, self.socket.getsockname()[1], port, False)
                 except ConnectionRefusedError:
                     continue
                 if self.chance and port == self.ports[0] != self.port:
@@ -426,7 +444,9 @@ class Device:
         """A line for whoever dissects what was captured."""
         self.ever.add((sa.spi_i, sa.spi_r))
         if self.keys_log:
-            row = [sa.spi_i.hex(), sa.spi_r.hex(), sa.out_encr.hex(), sa.in_encr.hex(), sa.out_integ.hex(), sa.in_integ.hex(), sa.suite.encr, sa.suite.bits]
+            ends = ((sa.out_encr, sa.out_integ), (sa.in_encr, sa.in_integ))
+            (ei, ai), (er, ar) = ends if sa.initiator else ends[::-1]
+            row = [sa.spi_i.hex(), sa.spi_r.hex(), ei.hex(), er.hex(), ai.hex(), ar.hex(), sa.suite.encr, sa.suite.bits, sa.suite.integ]
             self.keys_log.write(json.dumps({"ike": row}) + "\n")
             self.keys_log.flush()
 
@@ -1128,6 +1148,23 @@ class Device:
             self.send(sa.seal(AUTH_EXCHANGE, 0, 1, [], (at + 1, len(pieces), IDI, piece)))
         self.silence(0.5, "a certificate of a megabyte")
         return {"parts": len(pieces)}
+
+    def step_lost(self):
+        """The gateway has begun anew: what it does not know it says so of, in clear, to this very question."""
+        number = self.sa.next
+        message = self.sa.seal(INFO, 0, number, [])
+        for _ in range(20):
+            self.send(message)
+            for data in self.datagrams(time.monotonic() + 0.5):
+                if data is None:
+                    continue
+                spi_i, spi_r, first, exchange, flags, got = self.read_head(data)
+                check((spi_i, spi_r, exchange, flags, got) == (self.sa.spi_i, self.sa.spi_r, INFO, RESPONSE, number), "it is about this question")
+                found = unchain(first, data[28:])[0]
+                check([read_notify(body)[0] for kind, body in found] == ["INVALID_IKE_SPI"], "and says that there is no such association")
+                self.children, self.addresses, self.resolvers, self.domains = [], [], [], []
+                return {}
+        raise Refused("no answer")
 
     def step_keepalive(self):
         self.socket.sendto(b"\xff", (self.address, self.ports[1]))

@@ -409,6 +409,58 @@ fn renewals_that_cross_leave_one_of_each() {
     assert!(past.as_array().unwrap().iter().all(|one| one["reason"] == "closed"), "{won:?} {past:#?}");
 }
 
+/// What is handed over says where nobody would take it, and follows the listener that does.
+#[test]
+fn a_handover_follows_the_listener_and_says_where_there_is_none() {
+    let world = harbour(
+        "--accounts --reach everything",
+        &[("desk", "--kind certificate"), ("tablet", "--kind password --generate")],
+    );
+    world.run("credential renew mara/desk --kind certificate").is(0);
+    let came = world.run("credential handover mara/desk/2 --as windows --to desk.ps1 --yes").is(0);
+    assert!(!came.err.contains("no listener"), "{came:#?}");
+    let script = world.read("desk.ps1");
+    assert!(!script.contains("-SplitTunneling") && !script.contains("Add-VpnConnectionRoute"), "{script}");
+    assert!(script.contains("-DnsSuffix 'skerry.example'"), "{script}");
+    let came = world.run("credential handover mara/tablet --kind password --to tablet.txt --yes").is(0);
+    assert!(!came.err.contains("no listener"), "{came:#?}");
+    let text = world.read("tablet.txt");
+    assert!(text.contains("server         gangway.skerry.example, type IKEv2"), "{text}");
+    world.run("listener close harbour/ikev2 --yes").is(0);
+    world.run("listener open harbour --tunnel ikev2 --reach 10.44.0.0/24").is(0);
+    world.run("credential renew mara/desk --kind certificate").is(0);
+    world.run("credential handover mara/desk/3 --as windows --to narrow.ps1 --yes").is(0);
+    let script = world.read("narrow.ps1");
+    assert!(script.contains("-SplitTunneling") && script.contains("-DestinationPrefix '10.44.0.0/24'"), "{script}");
+    world.run("listener close harbour/ikev2 --yes").is(0);
+    world.run("credential renew mara/desk --kind certificate").is(0);
+    world
+        .run("credential handover mara/desk/4 --to desk.p12 --yes")
+        .is(0)
+        .says("harbour has no listener that takes it: yestrel listener open harbour --tunnel ikev2");
+}
+
+/// An agent that is killed has lost its associations: devices are told, come in again, and have the same address.
+#[test]
+fn after_a_kill_of_the_agent_a_device_is_told_and_comes_in_again() {
+    let world = harbour("", &[("phone", "--kind certificate")]);
+    let steps = json!([["in"], ["echo", "10.44.0.20"], ["wait", 6], ["lost"], ["in"], ["echo", "10.44.0.20"], ["out"]]);
+    let phone = Playing::start(&world, "phone", &play(&world, "phone", steps));
+    phone.is_at(2);
+    let before = world.agent_pid("harbour");
+    nix::sys::signal::kill(nix::unistd::Pid::from_raw(before), nix::sys::signal::Signal::SIGKILL).unwrap();
+    world.run("gateway restart harbour --yes").is(0);
+    assert_ne!(world.agent_pid("harbour"), before);
+    let said = phone.ends();
+    assert_eq!(said.len(), 7, "{said:#?}");
+    assert_eq!(said[4]["auth"]["inner"], said[0]["auth"]["inner"]);
+    assert_eq!((&said[1]["answers"], &said[5]["answers"]), (&json!(1), &json!(1)));
+    let past = world.run("session list --past --format json").is(0).json();
+    let reasons: Vec<_> =
+        past.as_array().unwrap().iter().map(|one| one["reason"].as_str().unwrap_or_default().to_owned()).collect();
+    assert!(reasons[0].starts_with("agent-stopped") && reasons[1] == "closed", "{reasons:?}");
+}
+
 /// Over a way that loses, doubles and delays, from several seeds: both ends agree at the end.
 #[test]
 fn a_bad_way_makes_it_slower_and_nothing_else() {

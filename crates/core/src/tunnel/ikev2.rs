@@ -3,19 +3,12 @@
 use serde::{Deserialize, Serialize};
 
 use crate::admission::ProofKind;
-use crate::firewall::{Protocol, Service};
 use crate::{Problem, Result};
 
 /// The word for it.
 pub const WORD: &str = "ikev2";
 /// Where clients send first, and where they go on behind translation: they dial no other ports (RFC 7296 section 2.23).
 pub const PORTS: [u16; 2] = [500, 4500];
-/// What it needs.
-pub(super) const NEEDS: [super::Need; 2] = [
-    super::Need::Exactly(Service::Port(Protocol::Udp, PORTS[0])),
-    super::Need::Exactly(Service::Port(Protocol::Udp, PORTS[1])),
-];
-
 /// Seconds after which this end makes keys anew: at least, at most.
 const RENEWALS: std::ops::RangeInclusive<u32> = 10..=64_800;
 

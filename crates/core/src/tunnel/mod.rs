@@ -43,6 +43,12 @@ pub enum Need {
     Exactly(Service),
 }
 
+/// What ikev2 needs.
+const IKE_NEEDS: [Need; 2] = [
+    Need::Exactly(Service::Port(Protocol::Udp, ikev2::PORTS[0])),
+    Need::Exactly(Service::Port(Protocol::Udp, ikev2::PORTS[1])),
+];
+
 /// A kind of tunnel that this version has no code for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Other {
@@ -113,7 +119,7 @@ impl Tunnel {
     pub fn needs(&self) -> &[Need] {
         match self {
             Self::Quill(_) => &[Need::AnyPort(Protocol::Udp)],
-            Self::Ikev2(_) => &ikev2::NEEDS,
+            Self::Ikev2(_) => &IKE_NEEDS,
             Self::Other(other) => &other.needs,
         }
     }

@@ -12,7 +12,7 @@ use siphasher::sip128::{Hasher128 as _, SipHasher24};
 
 use super::message::{Chain, Head, Notification, deleted, emit_deleted, exchange, kind, notify, payloads};
 use super::state::{Door, Event, Keeper, Out, Pending, Phase, Question, Reason, Refusal, Sa, Session, Todo};
-use crate::budget::Budget;
+use crate::budget::{Budget, Verdict};
 use crate::esp::pair::Pair;
 use crate::timer::Deadlines;
 use crate::{Moment, Random};
@@ -200,7 +200,7 @@ impl Gateway {
         }
         let own = if head.from_initiator { head.responder_spi } else { head.initiator_spi };
         // Taken out while it is worked on, so that everything else stays at hand.
-        let Some(mut sa) = self.sas.remove(&own) else { return };
+        let Some(mut sa) = self.sas.remove(&own) else { return self.unknown(now, door, from, &head) };
         let keep = self.message(now, door, from, &head, datagram, &mut sa, keeper);
         if keep {
             self.ask_next(now, &mut sa);
@@ -209,6 +209,20 @@ impl Gateway {
             self.forget_timers(own);
             self.events.push(Event::Forgotten(own));
         }
+    }
+
+    /// A request of an association that this end does not have: it may have begun anew, and the device is told so (section 2.21.4). It
+    /// proves nothing by that, and devices take it as a hint to ask for a sign of life.
+    fn unknown(&mut self, now: Moment, door: Door, from: SocketAddr, head: &Head) {
+        if head.response || !head.from_initiator || self.budget.ask(now) == Verdict::Nothing {
+            return;
+        }
+        let mut chain = Chain::default();
+        chain.notify(notify::INVALID_IKE_SPI, &[]);
+        let (first, body) = chain.parts();
+        let answer = Head { first, from_initiator: false, response: true, ..*head };
+        let message = [&answer.emit(super::message::HEAD + body.len())[..], body].concat();
+        self.send(door, from, vec![message]);
     }
 
     fn forget_timers(&mut self, own: u64) {

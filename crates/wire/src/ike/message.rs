@@ -45,6 +45,7 @@ pub mod kind {
 /// Kinds of notification (RFC 7296 section 3.10.1, RFC 4555, RFC 7383, RFC 7427).
 pub mod notify {
     pub const UNSUPPORTED_CRITICAL_PAYLOAD: u16 = 1;
+    pub const INVALID_IKE_SPI: u16 = 4;
     pub const INVALID_SYNTAX: u16 = 7;
     pub const NO_PROPOSAL_CHOSEN: u16 = 14;
     pub const INVALID_KE_PAYLOAD: u16 = 17;
