@@ -409,6 +409,46 @@ fn renewals_that_cross_leave_one_of_each() {
     assert!(past.as_array().unwrap().iter().all(|one| one["reason"] == "closed"), "{won:?} {past:#?}");
 }
 
+/// A dissector that is neither end's opens every message of a session with its keys, and finds nothing wrong in any.
+#[test]
+fn a_dissector_from_elsewhere_reads_every_message() {
+    let world = harbour("--accounts", &[("phone", "--kind certificate")]);
+    let password = "three quay lanterns 61";
+    let file = world.secret("password", password);
+    world.run("device add mara/tablet").is(0);
+    world.run(&format!("credential issue mara/tablet --kind password --password-file {file}")).is(0);
+    world.run("rollout --yes").is(0);
+    let steps = json!([
+        ["in"],
+        ["echo", "10.44.0.20"],
+        ["rekey-child"],
+        ["rekey-ike"],
+        ["echo", "10.44.0.20"],
+        ["move"],
+        ["live"],
+        ["out"]
+    ]);
+    let plays = [
+        play(&world, "phone", steps.clone()),
+        with(
+            play(&world, "phone", steps.clone()),
+            json!({ "ike": [[[1, 12, 256], [3, 12], [2, 5], [4, 19]]], "fragments": false }),
+        ),
+        account_play(&world, "mara.tablet", password, steps),
+    ];
+    for play in plays {
+        let path = |name: &str| world.path(name).to_str().unwrap().to_owned();
+        let _ = std::fs::remove_file(path("keys"));
+        let said = played(&world, &with(play, json!({ "capture": path("capture"), "keys_log": path("keys") })));
+        assert_eq!(said.len(), 8, "{said:#?}");
+        let read = python(&world, "dissect.py capture keys").is(0).json();
+        let count = |what: &str| read[what].as_u64().unwrap();
+        assert_eq!((count("status"), count("wrong"), count("malformed")), (0, 0, 0), "{read}");
+        assert!(count("encrypted") >= 14 && count("right") == count("encrypted"), "{read}");
+        assert!(count("selectors") == 8 && count("esp") >= 2, "{read}");
+    }
+}
+
 /// What is handed over says where nobody would take it, and follows the listener that does.
 #[test]
 fn a_handover_follows_the_listener_and_says_where_there_is_none() {
