@@ -63,14 +63,28 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.table(&table);
             found.silent
         }
-        Command::List { gateway, past: true, refused } => {
+        Command::List { gateway, past: true, refused: true } => {
+            let found = session::past(&mut context, gateway.as_deref())?;
+            let mut table = Table::new(&["device", "gateway", "from", "at", "reason"], "nobody has been refused yet");
+            for (gateway, past) in found.sessions.into_iter().filter(|(_, past)| session::was_refused(past)) {
+                table.row(vec![
+                    past.device.into(),
+                    gateway.into(),
+                    past.from_address.into(),
+                    past.opened.into(),
+                    past.reason.into(),
+                ]);
+            }
+            output.table(&table);
+            found.silent
+        }
+        Command::List { gateway, past: true, .. } => {
             let found = session::past(&mut context, gateway.as_deref())?;
             let mut table = Table::new(
                 &["device", "gateway", "from", "inner", "opened", "ended", "reason", "received", "sent"],
-                if refused { "nobody has been refused yet" } else { "no session has ended yet" },
+                "no session has ended yet",
             );
-            for (gateway, past) in found.sessions.into_iter().filter(|(_, past)| !refused || session::was_refused(past))
-            {
+            for (gateway, past) in found.sessions {
                 let inner = if past.inner.is_unspecified() { Cell::Missing } else { past.inner.to_string().into() };
                 table.row(vec![
                     past.device.into(),

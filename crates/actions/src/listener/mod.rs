@@ -94,7 +94,13 @@ fn is_free(book: &Book<'_>, gateway: &Gateway, host: &Host, need: &Need, service
     let serves = |other: &&Listener| other.serves.iter().any(|served| served.inside == service);
     let taken = || Problem::refused(format!("port {service} of {} is taken", host.name));
     if let Some(other) = listeners.iter().find(|other| other.name != but && serves(other)) {
-        return Err(taken().why(format!("by the listener {}", other.name)));
+        let problem = taken().why(format!("by the listener {}", other.name));
+        return Err(match need {
+            Need::AnyPort(_) => problem,
+            Need::Exactly(_) => {
+                problem.try_(format!("yestrel listener show {}   it serves all devices of its kind", other.name))
+            }
+        });
     }
     let Service::Port(protocol, port) = service else { return Ok(()) };
     let holder = host.facts.as_ref().and_then(|facts| facts.holder(protocol, port));

@@ -255,7 +255,7 @@ impl Ikev2 {
             Event::Ended { session, reason: why, words, .. } => self.shared.unseat(session, reason(why), &words),
             Event::Refused { from, refusal } => {
                 let identity = refusal.credential.map(PublicKey);
-                self.shared.refused_for(identity, from, reason(refusal.reason), words_of(&refusal));
+                self.shared.refused_for(identity, from, reason(refusal.reason), &words_of(&refusal));
             }
         }
         None

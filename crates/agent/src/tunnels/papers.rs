@@ -137,14 +137,17 @@ pub(super) fn machine_reason(why: Why) -> Reason {
 }
 
 /// What is written down of a refusal.
-pub(super) fn words_of(refusal: &Refusal) -> &str {
+pub(super) fn words_of(refusal: &Refusal) -> String {
     match (refusal.words.as_str(), refusal.reason) {
-        ("", Reason::Unknown) => "the order admits no such credential here",
-        ("", Reason::Revoked) => "its credential was revoked",
-        ("", Reason::Suspended) => "its user is suspended",
-        ("", Reason::PoolFull) => "the pool has no address left",
-        ("", _) => "no more is known",
-        (words, _) => words,
+        ("", Reason::Unknown) => "the order admits no such credential here".into(),
+        ("", Reason::Revoked) => "its credential was revoked".into(),
+        ("", Reason::Suspended) => "its user is suspended".into(),
+        ("", Reason::PoolFull) => "the pool has no address left".into(),
+        ("", _) => "no more is known".into(),
+        (words, Reason::Algorithms) => {
+            format!("{words}; the handovers for apple and windows set good ones on the device")
+        }
+        (words, _) => words.into(),
     }
 }
 

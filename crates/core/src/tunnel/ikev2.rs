@@ -9,6 +9,9 @@ use crate::{Problem, Result};
 pub const WORD: &str = "ikev2";
 /// Where clients send first, and where they go on behind translation: they dial no other ports (RFC 7296 section 2.23).
 pub const PORTS: [u16; 2] = [500, 4500];
+/// The settings that it alone has.
+pub(super) const SETTINGS: [&str; 2] = ["accounts", "renew-after"];
+
 /// Seconds after which this end makes keys anew: at least, at most.
 const RENEWALS: std::ops::RangeInclusive<u32> = 10..=64_800;
 

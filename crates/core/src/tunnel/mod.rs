@@ -137,7 +137,11 @@ impl Tunnel {
             (Self::Ikev2(own), name) => own
                 .set(name, value)
                 .unwrap_or_else(|| Err(Problem::words(format!("the {} tunnel has no setting {name}", ikev2::WORD)))),
-            (tunnel, _) => Err(Problem::words(format!("the {} tunnel has no setting {name}", tunnel.word()))),
+            (tunnel, _) => {
+                let problem = Problem::words(format!("the {} tunnel has no setting {name}", tunnel.word()));
+                let others = ikev2::SETTINGS.contains(&name) && !matches!(tunnel, Self::Ikev2(_));
+                Err(if others { problem.try_(format!("--tunnel {}", ikev2::WORD)) } else { problem })
+            }
         }
     }
 

@@ -259,12 +259,12 @@ fn name(transform: &Transform) -> String {
         (transform::ENCR, 19) => "AES-GCM with a tag of 12 bytes",
         (transform::ENCR, 20) => "AES-GCM",
         (transform::ENCR, 28) => "ChaCha20-Poly1305",
-        (transform::PRF, 1) => "PRF MD5",
-        (transform::PRF, 2) => "PRF SHA-1",
-        (transform::PRF, 4) => "PRF AES-XCBC",
-        (transform::PRF, 5) => "PRF SHA-256",
-        (transform::PRF, 6) => "PRF SHA-384",
-        (transform::PRF, 7) => "PRF SHA-512",
+        (transform::PRF, 1) => "MD5",
+        (transform::PRF, 2) => "SHA-1",
+        (transform::PRF, 4) => "AES-XCBC",
+        (transform::PRF, 5) => "SHA-256",
+        (transform::PRF, 6) => "SHA-384",
+        (transform::PRF, 7) => "SHA-512",
         (transform::INTEG, 1) => "MD5",
         (transform::INTEG, 2) => "SHA-1",
         (transform::INTEG, 5) => "AES-XCBC",
@@ -438,7 +438,7 @@ mod tests {
         let words = choose(&proposals[..1], &Sought::ike(Some(2), 0)).unwrap_err();
         assert_eq!(
             words,
-            "its encryption (3DES) is outdated or unknown; its integrity (SHA-1) is outdated or unknown; its PRF (PRF SHA-1) is outdated or \
+            "its encryption (3DES) is outdated or unknown; its integrity (SHA-1) is outdated or unknown; its PRF (SHA-1) is outdated or \
              unknown; its exchange of keys (MODP 1024) is outdated or unknown"
         );
         let halves = [
