@@ -22,6 +22,7 @@ use yestrel_wire::esp::pair::Pair;
 use yestrel_wire::ike::gateway::{Config, Gateway};
 use yestrel_wire::ike::state::{Door, Event};
 
+use super::kind::{inward, thread};
 use super::papers::{Papers, machine_reason, reason, words_of};
 use super::queue::Queue;
 use super::{Ground, Kind, Tunnel};
@@ -125,17 +126,10 @@ impl Kind for Ikev2Kind {
             shared: ground.shared.clone(),
             stop: AtomicBool::new(false),
         });
-        let spawn = |name: &str, run: Box<dyn FnOnce() + Send>| {
-            std::thread::Builder::new()
-                .name(name.into())
-                .spawn(run)
-                .map(drop)
-                .map_err(|error| Problem::failed("no thread for the listener").why(error.to_string()))
-        };
         let (talking, greeting, moving) = (running.clone(), running.clone(), running.clone());
-        let started = spawn("ike", Box::new(move || talking.talk()))
-            .and_then(|()| spawn("ike-first", Box::new(move || greeting.first_port())))
-            .and_then(|()| spawn("from-devices", Box::new(move || moving.second_port())));
+        let started = thread("ike", move || talking.talk())
+            .and_then(|()| thread("ike-first", move || greeting.first_port()))
+            .and_then(|()| thread("from-devices", move || moving.second_port()));
         if let Err(problem) = started {
             running.stop.store(true, Ordering::Relaxed);
             return Err(problem);
@@ -313,17 +307,9 @@ impl Ikev2 {
                 continue;
             }
             let (plane, now) = (self.shared.plane(), clock::now());
-            receiver.receive(&self.doors[1], |from, datagram| {
-                self.datagram(now, from, datagram, &mut batch);
-                if batch.is_full()
-                    && let Some(plane) = &plane
-                {
-                    plane.deliver(&mut batch);
-                }
+            inward(&mut receiver, &self.doors[1], plane.as_deref(), &mut batch, |from, datagram, batch| {
+                self.datagram(now, from, datagram, batch);
             });
-            if let Some(plane) = &plane {
-                plane.deliver(&mut batch);
-            }
         }
         tracing::info!(listener = self.listener.name, "listener closed");
     }
@@ -340,13 +326,14 @@ impl Ikev2 {
         let Some((pair, seat)) = held else { return };
         let before = pair.is_heard();
         let Ok((packet, newest)) = pair.open(now, datagram) else { return };
-        if !before || (newest && pair.path.get() != from) || pair.take_worn() {
+        let worn = pair.take_worn();
+        if !before || (newest && pair.path.get() != from) || worn {
             let mut machine = self.machine.lock();
             machine.heard_in(now, spi);
             if newest {
                 machine.moved(now, pair.session, from);
             }
-            if before && pair.take_worn() {
+            if worn {
                 machine.worn(now, spi);
             }
             self.settle(machine);

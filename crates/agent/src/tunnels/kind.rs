@@ -1,15 +1,16 @@
 //! What a kind of tunnel is to an agent: the trait of a kind, and that of a running listener.
 
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
-use yestrel_core::Result;
 use yestrel_core::admission::Reason;
 use yestrel_core::firewall::Service;
 use yestrel_core::keys::PublicKey;
 use yestrel_core::order::OrderListener;
+use yestrel_core::{Problem, Result};
 use yestrel_host::folder::Identity;
-use yestrel_net::packets::Udp;
+use yestrel_net::packets::{Batch, Receiver, Udp};
+use yestrel_net::plane::Plane;
 use yestrel_net::seats::Seat;
 
 use crate::admit::Shared;
@@ -22,6 +23,38 @@ pub struct Ground {
     pub identity: Identity,
     /// Listen on this address only.
     pub bind: Option<IpAddr>,
+}
+
+/// A thread of a listener.
+///
+/// # Errors
+/// The system gives none.
+pub(super) fn thread(name: &str, run: impl FnOnce() + Send + 'static) -> Result<()> {
+    let spawned = std::thread::Builder::new().name(name.into()).spawn(run);
+    spawned.map(drop).map_err(|error| Problem::failed("no thread for the listener").why(error.to_string()))
+}
+
+/// Takes what has arrived at a port, each datagram by `each`, and gives the plane the packets that came out of them. Returns how many
+/// datagrams there were.
+pub(super) fn inward(
+    receiver: &mut Receiver,
+    udp: &Udp,
+    plane: Option<&Plane>,
+    batch: &mut Batch,
+    mut each: impl FnMut(SocketAddr, &mut [u8], &mut Batch),
+) -> usize {
+    let received = receiver.receive(udp, |from, datagram| {
+        each(from, datagram, batch);
+        if batch.is_full()
+            && let Some(plane) = plane
+        {
+            plane.deliver(batch);
+        }
+    });
+    if let Some(plane) = plane {
+        plane.deliver(batch);
+    }
+    received
 }
 
 /// A kind of tunnel.

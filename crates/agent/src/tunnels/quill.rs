@@ -29,6 +29,7 @@ use yestrel_wire::quill::message::Settings;
 use yestrel_wire::quill::parcel::{AMONG_GATEWAYS, NOTICE, WORDS};
 use yestrel_wire::quill::{ConnectionId, Reason, Suite};
 
+use super::kind::{inward, thread};
 use super::queue::Queue;
 use super::{Ground, Kind, Tunnel};
 use crate::admit::{Shared, ends};
@@ -266,14 +267,8 @@ impl Kind for QuillKind {
         quill.open_door(listener)?;
         let hands = Hands::new(suite, private, clock::SystemRandom::boxed());
         let (moving, greeting) = (quill.clone(), quill.clone());
-        let spawn = |name: &str, run: Box<dyn FnOnce() + Send>| {
-            std::thread::Builder::new()
-                .name(name.into())
-                .spawn(run)
-                .map_err(|error| Problem::failed("no thread for the listener").why(error.to_string()))
-        };
-        spawn("handshakes", Box::new(move || greeting.greet(hands)))?;
-        if let Err(problem) = spawn("from-devices", Box::new(move || moving.run())) {
+        thread("handshakes", move || greeting.greet(hands))?;
+        if let Err(problem) = thread("from-devices", move || moving.run()) {
             quill.stop.store(true, Ordering::Relaxed);
             return Err(problem);
         }
@@ -553,17 +548,10 @@ impl Quill {
             if self.udp.wait(Duration::from_millis(100)) {
                 let plane = self.shared.plane();
                 let mut unknown = 0;
-                let received = receiver.receive(&self.udp, |from, datagram| {
-                    unknown += u32::from(!self.datagram(from, datagram, &mut batch));
-                    if batch.is_full()
-                        && let Some(plane) = &plane
-                    {
-                        plane.deliver(&mut batch);
-                    }
-                });
-                if let Some(plane) = &plane {
-                    plane.deliver(&mut batch);
-                }
+                let received =
+                    inward(&mut receiver, &self.udp, plane.as_deref(), &mut batch, |from, datagram, batch| {
+                        unknown += u32::from(!self.datagram(from, datagram, batch));
+                    });
                 if strangers.flood(clock::now(), unknown) && received < ENOUGH {
                     std::thread::sleep(GATHER);
                 }

@@ -480,6 +480,22 @@ fn a_handover_follows_the_listener_and_says_where_there_is_none() {
         .says("harbour has no listener that takes it: yestrel listener open harbour --tunnel ikev2");
 }
 
+/// A suspended user's devices are thrown out, and come in again when that is over.
+#[test]
+fn a_suspended_user_stays_out_for_as_long() {
+    let world = harbour("", &[("phone", "--kind certificate")]);
+    let steps = json!([["in"], ["echo", "10.44.0.20"], ["out"]]);
+    let stay = Playing::start(&world, "phone", &play(&world, "phone", json!([["in"], ["wait", 60, "deleted"]])));
+    stay.is_at(1);
+    world.run("user suspend mara --yes").is(0);
+    assert_eq!(stay.ends()[1]["ended"], "deleted");
+    let phone = play(&world, "phone", steps);
+    assert_eq!(played(&world, &phone)[0]["refused"], "AUTHENTICATION_FAILED");
+    wait(20, "the refusal is told", || refused(&world).contains("suspended").then_some(()));
+    world.run("user restore mara --yes").is(0);
+    assert_eq!(played(&world, &phone)[1]["answers"], 1);
+}
+
 /// An agent that is killed has lost its associations: devices are told, come in again, and have the same address.
 #[test]
 fn after_a_kill_of_the_agent_a_device_is_told_and_comes_in_again() {

@@ -281,12 +281,12 @@ fn inside(plain: &[u8]) -> Option<&[u8]> {
 }
 
 #[cfg(test)]
-pub(crate) mod tests {
+mod tests {
     use super::super::cipher::Integrity;
     use super::*;
 
     /// Both ends of a pair.
-    pub fn both(protection: Protection, extended: bool) -> (Arc<Pair>, Arc<Pair>) {
+    fn both(protection: Protection, extended: bool) -> (Arc<Pair>, Arc<Pair>) {
         let bytes: Vec<u8> = (0..200).collect();
         let (key, integrity) = (protection.key_length(), protection.integrity_key_length());
         let (one, other) = ((&bytes[..key], &bytes[..integrity]), (&bytes[9..9 + key], &bytes[9..9 + integrity]));
@@ -308,7 +308,7 @@ pub(crate) mod tests {
         (make(0x1111, 0x2222, one, other), make(0x2222, 0x1111, other, one))
     }
 
-    pub fn packet(length: usize) -> Vec<u8> {
+    fn packet(length: usize) -> Vec<u8> {
         let mut packet = vec![0x5a; length];
         packet[0] = 0x45;
         packet[2..4].copy_from_slice(&(length as u16).to_be_bytes());

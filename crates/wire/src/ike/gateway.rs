@@ -4,11 +4,10 @@
 //! `sign_in`, new keys in `renew`; here is what they share.
 
 use std::collections::{HashMap, VecDeque};
-use std::hash::Hasher as _;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
-use siphasher::sip128::{Hasher128 as _, SipHasher24};
+use siphasher::sip128::SipHasher24;
 
 use super::message::{Chain, Head, Notification, deleted, emit_deleted, exchange, kind, notify, payloads};
 use super::state::{Door, Event, Keeper, Out, Pending, Phase, Question, Reason, Refusal, Sa, Session, Todo};
@@ -701,23 +700,6 @@ impl Gateway {
                 true
             }
         }
-    }
-
-    /// The cookie for an opening (section 2.6): by a secret that changes, from the nonce, the address and the SPI.
-    pub(super) fn cookie(key: &SipHasher24, nonce: &[u8], from: SocketAddr, spi: u64) -> [u8; 16] {
-        let mut hasher = *key;
-        hasher.write(nonce);
-        match from.ip().to_canonical() {
-            IpAddr::V4(four) => hasher.write(&four.octets()),
-            IpAddr::V6(six) => hasher.write(&six.octets()),
-        }
-        hasher.write(&spi.to_be_bytes());
-        hasher.finish128().as_bytes()
-    }
-
-    /// A new association in place of nothing.
-    pub(super) fn new_queue() -> VecDeque<Todo> {
-        VecDeque::new()
     }
 
     /// A session's newest pair, for whoever looks.

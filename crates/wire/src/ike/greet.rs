@@ -1,12 +1,16 @@
 //! The first exchange (RFC 7296 section 1.2): cookies before any work, a choice of algorithms, keys.
 
-use std::net::SocketAddr;
+use std::collections::VecDeque;
+use std::hash::Hasher as _;
+use std::net::{IpAddr, SocketAddr};
 
-use super::exchange::{Exchange, Group};
+use siphasher::sip128::{Hasher128 as _, SipHasher24};
+
+use super::exchange::Exchange;
 use super::gateway::{GREETED, Gateway, PATIENCE, Timer, drawn};
 use super::message::{
-    Chain, HEAD, Head, Notification, PROTOCOL_IKE, emit_key_exchange, emit_proposals, exchange, key_exchange, kind,
-    notify, payloads, proposals,
+    Chain, HEAD, Head, Notification, PROTOCOL_IKE, body, emit_key_exchange, emit_proposals, exchange, key_exchange,
+    kind, notify, payloads, proposals,
 };
 use super::sealed::{Parts, Sealed};
 use super::state::{Door, Event, Greeting, Keeper, Phase, Reason, Refusal, Sa};
@@ -34,7 +38,7 @@ struct Opening<'a> {
 
 fn read<'a>(head: &Head, datagram: &'a [u8]) -> Option<Opening<'a>> {
     let inner = payloads(head.first, &datagram[HEAD..]).ok()?;
-    let one = |which: u8| inner.iter().find(|payload| payload.kind == which).map(|payload| payload.body);
+    let one = |which: u8| body(&inner, which);
     let (group, key) = key_exchange(one(kind::KE)?).ok()?;
     let nonce = one(kind::NONCE).filter(|nonce| (16..=256).contains(&nonce.len()))?;
     let mut opening =
@@ -153,7 +157,7 @@ impl Gateway {
             answered: Vec::new(),
             next: 0,
             pending: None,
-            todo: Self::new_queue(),
+            todo: VecDeque::new(),
             path: Path::new(from),
             crossing: None,
             calm_until: Moment(0),
@@ -163,6 +167,18 @@ impl Gateway {
         self.waiting.push_back(own);
         self.timers.set(Timer::Forget(own), now.after(PATIENCE));
         self.send(door, from, vec![response]);
+    }
+
+    /// The cookie for an opening (section 2.6): by a secret that changes, from the nonce, the address and the SPI.
+    fn cookie(key: &SipHasher24, nonce: &[u8], from: SocketAddr, spi: u64) -> [u8; 16] {
+        let mut hasher = *key;
+        hasher.write(nonce);
+        match from.ip().to_canonical() {
+            IpAddr::V4(four) => hasher.write(&four.octets()),
+            IpAddr::V6(six) => hasher.write(&six.octets()),
+        }
+        hasher.write(&spi.to_be_bytes());
+        hasher.finish128().as_bytes()
     }
 
     /// Where too many wait that have shown nothing, the one that has waited longest goes.
@@ -191,10 +207,4 @@ impl Gateway {
         debug_assert_eq!(answer.exchange, exchange::INIT);
         self.send(door, from, vec![message]);
     }
-}
-
-/// Groups that renewals may come with.
-#[must_use]
-pub(super) fn group_of(number: u16) -> Option<Group> {
-    Group::of(number)
 }

@@ -204,6 +204,12 @@ pub fn payloads(first: u8, mut rest: &[u8]) -> Result<Vec<Payload<'_>>, Unread> 
     if rest.is_empty() { Ok(found) } else { Err(Unread::Length) }
 }
 
+/// The body of the first payload of a kind.
+#[must_use]
+pub fn body<'a>(payloads: &[Payload<'a>], kind: u8) -> Option<&'a [u8]> {
+    payloads.iter().find(|payload| payload.kind == kind).map(|payload| payload.body)
+}
+
 /// Payloads that are being written.
 #[derive(Debug, Default, Clone)]
 pub struct Chain {

@@ -2,14 +2,12 @@
 
 use std::net::SocketAddr;
 
-use super::exchange::Exchange;
+use super::exchange::{Exchange, Group};
 use super::gateway::{Gateway, IDLE, MOST_PAIRS, Timer};
-use super::greet::group_of;
 use super::message::{
-    Chain, Head, Notification, PROTOCOL_ESP, PROTOCOL_IKE, Payload, Proposal, emit_key_exchange, emit_proposals,
+    Chain, Head, Notification, PROTOCOL_ESP, PROTOCOL_IKE, Payload, Proposal, body, emit_key_exchange, emit_proposals,
     emit_selectors, key_exchange, kind, notify, proposals, selectors,
 };
-use super::sealed::{Parts, Sealed};
 use super::sign_in::{narrowed, reach, spi_of};
 use super::state::{Crossing, Door, Event, Held, Phase, Question, Sa, Todo};
 use super::suite::{ChildKeys, Chosen, Keys, Sought, choose};
@@ -30,10 +28,6 @@ struct Asked<'a> {
     key: Option<(u16, &'a [u8])>,
     /// The SPI of the pair that is renewed: the one under which whoever asks receives.
     renews: Option<u32>,
-}
-
-fn body<'a>(inner: &[Payload<'a>], which: u8) -> Option<&'a [u8]> {
-    inner.iter().find(|payload| payload.kind == which).map(|payload| payload.body)
 }
 
 fn read<'a>(inner: &[Payload<'a>]) -> Option<Asked<'a>> {
@@ -92,7 +86,7 @@ impl Gateway {
         if number != wanted {
             return Err(error(notify::INVALID_KE_PAYLOAD, &wanted.to_be_bytes()));
         }
-        let exchange = group_of(number).and_then(|group| Exchange::new(group, &mut *self.random));
+        let exchange = Group::of(number).and_then(|group| Exchange::new(group, &mut *self.random));
         let agreed = exchange.and_then(|own| Some((emit_key_exchange(number, own.public()), own.agree(key)?)));
         agreed.ok_or_else(|| error(notify::INVALID_SYNTAX, &[]))
     }
@@ -198,20 +192,11 @@ impl Gateway {
         let (own, nonce) = (self.random_spi(), self.nonce());
         let before = (sa.suite.prf, &sa.keys.d[..]);
         let keys = Keys::renewed(&chosen.suite, before, &shared, (asked.nonce, &nonce), (theirs, own));
-        let sealed = Sealed::new(&chosen.suite, &keys, false).ok_or_else(|| error(notify::NO_PROPOSAL_CHOSEN, &[]))?;
-        let calm_until = if crosses { now.after(CROSSING) } else { Moment(0) };
-        let new = Sa {
-            own,
-            other: theirs,
-            calm_until,
-            made_here: false,
-            suite: chosen.suite,
-            keys,
-            sealed,
-            phase: Phase::Up(number),
-            ..Self::heir(sa)
-        };
+        let heir = sa.heir((own, theirs), false, chosen.suite, keys);
+        let mut new = heir.ok_or_else(|| error(notify::NO_PROPOSAL_CHOSEN, &[]))?;
+        new.phase = Phase::Up(number);
         if crosses {
+            new.calm_until = now.after(CROSSING);
             sa.crossing = Some(Crossing { of: own, lowest: asked.nonce.min(&nonce).to_vec() });
         }
         self.take_over(now, sa, new, number);
@@ -220,32 +205,6 @@ impl Gateway {
         chain.add(kind::NONCE, &nonce);
         chain.add(kind::KE, &public);
         Ok(chain)
-    }
-
-    /// What an association leaves to the one that takes over: the session's way, its agreements, and what was still to be asked.
-    fn heir(sa: &mut Sa) -> Sa {
-        let keys = Keys::first(&sa.suite, &[], (&[], &[]), (0, 0));
-        // Its keys are put in by whoever makes it; these protect nothing.
-        let sealed = Sealed::new(&sa.suite, &keys, false);
-        Sa {
-            own: 0,
-            other: 0,
-            made_here: false,
-            suite: sa.suite,
-            sealed: sealed.unwrap_or_else(|| unreachable!("the lengths are the suite's own")),
-            keys,
-            phase: Phase::Over,
-            in_parts: sa.in_parts,
-            parts: Parts::default(),
-            expected: 0,
-            answered: Vec::new(),
-            next: 0,
-            pending: None,
-            todo: std::mem::take(&mut sa.todo),
-            path: sa.path.clone(),
-            crossing: None,
-            calm_until: Moment(0),
-        }
     }
 
     /// A session goes on under another association; the one before only answers.
@@ -398,11 +357,8 @@ impl Gateway {
         let other = u64::from_be_bytes(chosen.spi[..].try_into().unwrap_or_default());
         let before = (sa.suite.prf, &sa.keys.d[..]);
         let keys = Keys::renewed(&chosen.suite, before, &shared, (nonce, theirs), (own, other));
-        let Some(sealed) = Sealed::new(&chosen.suite, &keys, true) else { return };
         let loses = crossing.as_ref().is_some_and(|crossing| nonce.min(theirs) < &crossing.lowest[..]);
-        let phase = if loses { Phase::Over } else { Phase::Up(number) };
-        let suite = chosen.suite;
-        let mut new = Sa { own, other, made_here: true, suite, keys, sealed, phase, ..Self::heir(sa) };
+        let Some(mut new) = sa.heir((own, other), true, chosen.suite, keys) else { return };
         if loses {
             // Section 2.8.2: it goes at once, by whoever began it; the other end deletes the one before.
             new.todo.clear();
@@ -422,6 +378,7 @@ impl Gateway {
             }
             self.timers.set(Timer::Forget(gone), now.after(REPLACED));
         }
+        new.phase = Phase::Up(number);
         self.take_over(now, sa, new, number);
         Self::want(sa, Todo::Goodbye);
         let session = self.sessions.get(&number);

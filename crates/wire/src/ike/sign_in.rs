@@ -6,8 +6,8 @@ use std::sync::Arc;
 use super::eap::{Conversation, Next};
 use super::gateway::{Gateway, IDLE, Timer};
 use super::message::{
-    Chain, Head, Identity, Notification, PROTOCOL_ESP, Payload, Selector, asked_attributes, attribute, emit_attributes,
-    emit_proposals, emit_selectors, kind, notify, proposals, selectors,
+    Chain, Head, Identity, Notification, PROTOCOL_ESP, Payload, Selector, asked_attributes, attribute, body,
+    emit_attributes, emit_proposals, emit_selectors, kind, notify, proposals, selectors,
 };
 use super::state::{
     Asked, Door, Event, Granted, Greeting, Held, Keeper, Phase, Reason, Refusal, Sa, Session, Settings, Shown,
@@ -34,10 +34,6 @@ struct At<'a> {
     from: SocketAddr,
     head: &'a Head,
     keeper: &'a dyn Keeper,
-}
-
-fn body<'a>(inner: &[Payload<'a>], which: u8) -> Option<&'a [u8]> {
-    inner.iter().find(|payload| payload.kind == which).map(|payload| payload.body)
 }
 
 /// What a device has asked for; `None` where something is missing that must be there.

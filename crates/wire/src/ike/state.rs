@@ -306,6 +306,30 @@ impl Sa {
         if self.made_here { (self.own, self.other) } else { (self.other, self.own) }
     }
 
+    /// An association in its place, with SPIs of its own here and at the other end: it has the same way and agreements, and what was still
+    /// to be asked. `None` where the keys do not fit the suite.
+    pub fn heir(&mut self, (own, other): (u64, u64), made_here: bool, suite: Suite, keys: Keys) -> Option<Self> {
+        Some(Self {
+            own,
+            other,
+            made_here,
+            suite,
+            sealed: Sealed::new(&suite, &keys, made_here)?,
+            keys,
+            phase: Phase::Over,
+            in_parts: self.in_parts,
+            parts: Parts::default(),
+            expected: 0,
+            answered: Vec::new(),
+            next: 0,
+            pending: None,
+            todo: std::mem::take(&mut self.todo),
+            path: self.path.clone(),
+            crossing: None,
+            calm_until: Moment(0),
+        })
+    }
+
     /// Its session.
     pub fn session(&self) -> Option<u64> {
         if let Phase::Up(session) = self.phase { Some(session) } else { None }
