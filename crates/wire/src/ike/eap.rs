@@ -1,4 +1,4 @@
-//! EAP (RFC 3748) with MS-CHAPv2 (type 26; RFC 2759, keys by RFC 3079), the authenticator's side.
+//! EAP (RFC 3748) with MS-CHAPv2 (type 26; RFC 2759, keys by RFC 3079): the authenticator's side, and that of whoever calls.
 //!
 //! An account's form of the password equals the password. What is asked and answered here shows nobody without it anything that a guess
 //! could be tried against offline, because it goes through an association whose gateway has proved itself. A second factor has no place
@@ -212,6 +212,73 @@ impl Conversation {
     }
 }
 
+/// The side of somebody who calls, with an account.
+pub struct Peer {
+    name: String,
+    form: Form,
+    /// What the other end is to show, and the key, once it was asked for them.
+    expects: Option<(String, Zeroizing<[u8; 64]>)>,
+    shown: bool,
+}
+
+/// What somebody who calls does next.
+pub enum Told {
+    /// An answer.
+    Say(Vec<u8>),
+    /// The other end lets them in, and knows the password too.
+    In(Zeroizing<[u8; 64]>),
+    /// They stay out.
+    Out(&'static str),
+}
+
+impl Peer {
+    /// Somebody with this account.
+    #[must_use]
+    pub fn new(name: &str, password: &str) -> Self {
+        let wide: Zeroizing<Vec<u8>> = Zeroizing::new(password.encode_utf16().flat_map(u16::to_le_bytes).collect());
+        Self { name: name.to_owned(), form: md4(&wide), expects: None, shown: false }
+    }
+
+    /// Takes what the other end says.
+    pub fn take(&mut self, bytes: &[u8], random: &mut dyn Random) -> Told {
+        match *bytes {
+            [REQUEST, number, _, _, IDENTITY, ..] => {
+                Told::Say(packet(RESPONSE, number, &[&[IDENTITY][..], self.name.as_bytes()].concat()))
+            }
+            [REQUEST, number, _, _, MS_CHAP, OP_CHALLENGE, same, _, _, 16, ref rest @ ..] if rest.len() >= 16 => {
+                let (mut gateway, mut own) = ([0; 16], [0; 16]);
+                gateway.copy_from_slice(&rest[..16]);
+                random.fill(&mut own);
+                let challenge = challenge_hash(&own, &gateway, &self.name);
+                let answer = response(challenge, &self.form);
+                let shows = authenticator_response(&self.form, &answer, challenge);
+                self.expects = Some((shows, session_key(&self.form, &answer)));
+                let value = [&own[..], &[0; 8], &answer, &[0], self.name.as_bytes()].concat();
+                let length = ((5 + value.len()) as u16).to_be_bytes();
+                let body = [&[MS_CHAP, OP_RESPONSE, same][..], &length, &[VALUE as u8], &value].concat();
+                Told::Say(packet(RESPONSE, number, &body))
+            }
+            [REQUEST, number, _, _, MS_CHAP, OP_SUCCESS, _, _, _, ref shown @ ..] => {
+                self.shown = self.expects.as_ref().is_some_and(|(expected, _)| shown.starts_with(expected.as_bytes()));
+                if self.shown {
+                    return Told::Say(packet(RESPONSE, number, &[MS_CHAP, OP_SUCCESS]));
+                }
+                Told::Out("the other end does not know the password: it is not who it says that it is")
+            }
+            [REQUEST, number, _, _, MS_CHAP, OP_FAILURE, ..] => {
+                Told::Say(packet(RESPONSE, number, &[MS_CHAP, OP_FAILURE]))
+            }
+            // Another method is not offered.
+            [REQUEST, number, _, _, _, ..] => Told::Say(packet(RESPONSE, number, &[NAK, MS_CHAP])),
+            [SUCCESS, _, _, _] if self.shown => {
+                self.shown = false;
+                self.expects.take().map_or(Told::Out("it lets somebody in twice"), |(_, key)| Told::In(key))
+            }
+            _ => Told::Out("the password is wrong, or the account is not let in"),
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -291,6 +358,36 @@ mod tests {
             assert_eq!((name.as_str(), told[0]), ("mara.phone", FAILURE));
         }
         assert_eq!(words[0], words[1]);
+    }
+
+    #[test]
+    fn both_sides_come_to_the_same_key_and_whoever_calls_does_not_believe_a_stranger() {
+        for (form, inside) in [(md4(b"x\0"), true), (md4(b"y\0"), false)] {
+            let (mut talk, mut said) = Conversation::begin(&mut Steps(1));
+            let mut peer = Peer::new("mara.phone", "x");
+            let came = loop {
+                let answer = match peer.take(&said, &mut Steps(5)) {
+                    Told::Say(answer) => answer,
+                    Told::In(key) => break Some(key),
+                    Told::Out(_) => break None,
+                };
+                said = match talk.take(&answer) {
+                    Next::Say(said) => said,
+                    Next::Named(name) => talk.check(&answer, &name, Some(&form), &mut Steps(3)).1,
+                    Next::In { told, key, .. } => {
+                        let Told::In(same) = peer.take(&told, &mut Steps(5)) else { panic!("it is in") };
+                        break Some(key).filter(|key| **key == *same);
+                    }
+                    Next::Out { told, .. } => told,
+                    Next::Nothing => panic!("there is an answer to everything"),
+                };
+            };
+            assert_eq!(came.is_some(), inside);
+        }
+        let mut peer = Peer::new("mara.phone", "x");
+        assert!(matches!(peer.take(&packet(SUCCESS, 1, &[]), &mut Steps(1)), Told::Out(_)), "success out of nowhere");
+        let shown = packet(REQUEST, 1, &[&[MS_CHAP, OP_SUCCESS, 1, 0, 4][..], b"S=00"].concat());
+        assert!(matches!(peer.take(&shown, &mut Steps(1)), Told::Out(_)), "somebody without the password");
     }
 
     #[test]

@@ -9,6 +9,7 @@ use std::sync::Arc;
 
 use siphasher::sip128::SipHasher24;
 
+use super::call::Opening;
 use super::message::{Chain, Head, Notification, deleted, emit_deleted, exchange, kind, notify, payloads};
 use super::state::{Door, Event, Keeper, Out, Pending, Phase, Question, Reason, Refusal, Sa, Session, Todo};
 use crate::budget::{Budget, Verdict};
@@ -23,9 +24,9 @@ pub const PATIENCE: u64 = 30_000;
 /// Silence after which a device is asked whether it is there.
 pub const IDLE: u64 = 60_000;
 /// The first wait for an answer; each further one is twice as long.
-const FIRST_WAIT: u64 = 1_000;
+pub(super) const FIRST_WAIT: u64 = 1_000;
 /// Requests that are sent, of the same.
-const TRIES: u32 = 6;
+pub(super) const TRIES: u32 = 6;
 /// How long an association that is over still answers.
 const LINGER: u64 = 10_000;
 /// Pairs of one session at once.
@@ -46,6 +47,8 @@ pub(super) enum Timer {
     RenewSelf(u64),
     /// New keys of a pair: session and SPI.
     RenewPair(u64, u32),
+    /// An opening of this end is sent again.
+    Call(u64),
 }
 
 /// How a listener runs.
@@ -75,6 +78,8 @@ pub struct Gateway {
     pub(super) greeted: HashMap<(u64, SocketAddr), u64>,
     /// The same, the oldest first; some have gone since.
     pub(super) waiting: VecDeque<u64>,
+    /// Openings of this end that are not answered yet.
+    pub(super) openings: HashMap<u64, Opening>,
     pub(super) timers: Deadlines<Timer>,
     pub(super) budget: Budget,
     pub(super) cookies: [SipHasher24; 2],
@@ -103,6 +108,7 @@ impl Gateway {
             by_pair: HashMap::new(),
             greeted: HashMap::new(),
             waiting: VecDeque::new(),
+            openings: HashMap::new(),
             timers: Deadlines::default(),
             budget: Budget::new(&mut *random),
             cookies: [drawn(&mut *random), drawn(&mut *random)],
@@ -194,6 +200,8 @@ impl Gateway {
         if head.exchange == exchange::INIT {
             if head.from_initiator && !head.response && head.number == 0 && head.responder_spi == 0 {
                 self.greet(now, door, from, &head, datagram, keeper);
+            } else if !head.from_initiator && head.response && head.number == 0 {
+                self.greeted_back(now, from, &head, datagram);
             }
             return;
         }
@@ -394,24 +402,22 @@ impl Gateway {
                 Todo::RenewSelf => self.ask_for_self(sa, &mut chain).map(|question| (exchange::CREATE, question)),
             };
             let Some((exchange, question)) = question else { continue };
-            let (initiator_spi, responder_spi) = sa.spis();
-            let number = sa.next;
-            sa.next = sa.next.wrapping_add(1);
-            let head = Head {
-                initiator_spi,
-                responder_spi,
-                first: 0,
-                exchange,
-                from_initiator: sa.made_here,
-                response: false,
-                number,
-            };
-            let (first, plain) = chain.parts();
-            let messages = sa.sealed.seal(&head, first, plain, sa.in_parts, &mut *self.random);
-            self.send(Door::Second, sa.path.get(), messages.clone());
-            sa.pending = Some(Pending { number, messages, tries: 1, question });
-            self.timers.set(Timer::Again(sa.own), now.after(FIRST_WAIT));
+            self.ask(now, sa, exchange, question, &chain);
         }
+    }
+
+    /// Asks the other end.
+    pub(super) fn ask(&mut self, now: Moment, sa: &mut Sa, exchange: u8, question: Question, chain: &Chain) {
+        let (initiator_spi, responder_spi) = sa.spis();
+        let number = sa.next;
+        sa.next = sa.next.wrapping_add(1);
+        let from_initiator = sa.made_here;
+        let head = Head { initiator_spi, responder_spi, first: 0, exchange, from_initiator, response: false, number };
+        let (first, plain) = chain.parts();
+        let messages = sa.sealed.seal(&head, first, plain, sa.in_parts, &mut *self.random);
+        self.send(Door::Second, sa.path.get(), messages.clone());
+        sa.pending = Some(Pending { number, messages, tries: 1, question });
+        self.timers.set(Timer::Again(sa.own), now.after(FIRST_WAIT));
     }
 
     /// INFORMATIONAL (section 1.4).
@@ -470,6 +476,9 @@ impl Gateway {
                 self.end_session(session, Reason::Closed, "");
             }
             _ => self.ungreet(sa.own),
+        }
+        if matches!(sa.phase, Phase::Calling(_)) {
+            self.call_failed(sa.own, Reason::Closed, "the other end broke off");
         }
         self.over(now, sa);
         true
@@ -594,6 +603,7 @@ impl Gateway {
                 Timer::Forget(own) => self.forget(own),
                 Timer::Again(own) => self.again(now, own),
                 Timer::Idle(own) => self.idle(now, own),
+                Timer::Call(own) => self.open_again(now, own),
                 Timer::RenewSelf(own) => self.due(now, own, Todo::RenewSelf),
                 Timer::RenewPair(session, spi) => {
                     if let Some(own) = self.sessions.get(&session).map(|session| session.sa) {
@@ -602,6 +612,10 @@ impl Gateway {
                 }
             }
         }
+    }
+
+    pub(super) fn renew_association(&mut self, now: Moment, own: u64) {
+        self.due(now, own, Todo::RenewSelf);
     }
 
     fn due(&mut self, now: Moment, own: u64, todo: Todo) {
@@ -627,6 +641,7 @@ impl Gateway {
                 "it did not go on once this gateway had shown who it is: it may not trust the authority, or the name"
             }
             Phase::Keyed { .. } => "it did not prove the key of its sign-in",
+            Phase::Calling(_) => return self.call_failed(own, Reason::Unfinished, "the other end does not go on"),
             Phase::Up(_) | Phase::Over => return,
         };
         let refusal = Refusal { credential: None, reason: Reason::Unfinished, words: words.into() };
@@ -638,7 +653,7 @@ impl Gateway {
         let Some(pending) = &mut sa.pending else { return };
         if pending.tries >= TRIES {
             // Nobody is there (section 2.4).
-            let session = sa.session();
+            let (session, calling) = (sa.session(), matches!(sa.phase, Phase::Calling(_)));
             sa.pending = None;
             sa.phase = Phase::Over;
             self.sas.remove(&own);
@@ -648,6 +663,9 @@ impl Gateway {
                 && self.sessions.get(&session).is_some_and(|one| one.sa == own)
             {
                 self.end_session(session, Reason::Silent, "");
+            }
+            if calling {
+                self.call_failed(own, Reason::Silent, "the other end does not answer any more");
             }
             return;
         }
@@ -681,6 +699,10 @@ impl Gateway {
     ) -> bool {
         match question {
             Question::Alive => true,
+            Question::SignIn => {
+                self.let_in(now, sa, inner);
+                true
+            }
             Question::DeletePairs(spis) => {
                 if let Some(session) = sa.session() {
                     self.drop_pairs(now, session, |pair| spis.contains(&pair.own));

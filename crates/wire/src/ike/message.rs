@@ -458,6 +458,34 @@ pub fn asked_attributes(body: &[u8]) -> Result<Vec<u16>, Unread> {
     Ok(found)
 }
 
+/// The attributes of a configuration reply, in their order.
+///
+/// # Errors
+/// [`Unread::Layout`]; also for anything but a reply.
+pub fn given_attributes(body: &[u8]) -> Result<Vec<(u16, &[u8])>, Unread> {
+    if body.len() < 4 || body[0] != 2 {
+        return Err(Unread::Layout);
+    }
+    let (mut rest, mut found) = (&body[4..], Vec::new());
+    while !rest.is_empty() {
+        if rest.len() < 4 {
+            return Err(Unread::Layout);
+        }
+        let length = usize::from(be16(&rest[2..]));
+        found.push((be16(rest) & 0x7fff, rest.get(4..4 + length).ok_or(Unread::Layout)?));
+        rest = &rest[4 + length..];
+    }
+    Ok(found)
+}
+
+/// Lays out a configuration request for attributes without values.
+#[must_use]
+pub fn ask_attributes(wanted: &[u16]) -> Vec<u8> {
+    let mut out = vec![1, 0, 0, 0];
+    wanted.iter().for_each(|kind| out.extend([kind.to_be_bytes(), [0; 2]].concat()));
+    out
+}
+
 /// Lays out a configuration reply.
 #[must_use]
 pub fn emit_attributes(attributes: &[(u16, Vec<u8>)]) -> Vec<u8> {
@@ -686,6 +714,7 @@ mod tests {
             let _ = Notification::read(&bytes);
             let _ = deleted(&bytes);
             let _ = asked_attributes(&bytes);
+            let _ = given_attributes(&bytes);
             let _ = Identity::read(&bytes);
             let _ = key_exchange(&bytes);
         }

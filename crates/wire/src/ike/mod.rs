@@ -1,4 +1,4 @@
-//! IKEv2, version 2.0 (RFC 7296), the responder's side.
+//! IKEv2, version 2.0 (RFC 7296): the responder's side, and that of an end that calls.
 //!
 //! | file | holds |
 //! |---|---|
@@ -10,9 +10,11 @@
 //! | `gateway` | the responder: what arrives, and time |
 //! | `greet` | the first exchange |
 //! | `sign_in` | who somebody is, and what they are given |
+//! | `call` | an end that calls: its opening, what it shows, what it is given |
 //! | `renew` | new keys, from either side |
 //! | `suite` | which algorithms are taken, and the keys that follow |
 
+pub mod call;
 pub mod eap;
 pub mod exchange;
 pub mod gateway;

@@ -8,8 +8,8 @@ use super::message::{
     Chain, Head, Notification, PROTOCOL_ESP, PROTOCOL_IKE, Payload, Proposal, body, emit_key_exchange, emit_proposals,
     emit_selectors, key_exchange, kind, notify, proposals, selectors,
 };
-use super::sign_in::{narrowed, reach, spi_of};
-use super::state::{Crossing, Door, Event, Held, Phase, Question, Sa, Todo};
+use super::sign_in::{narrowed, spi_of};
+use super::state::{Crossing, Door, Event, Held, Pending, Phase, Question, Sa, Todo};
 use super::suite::{ChildKeys, Chosen, Keys, Sought, choose};
 use crate::Moment;
 use crate::esp::pair::Pair;
@@ -124,14 +124,13 @@ impl Gateway {
         }
         let group = asked.key.map(|(group, _)| group);
         let chosen = choose(&asked.offered, &Sought::esp(group)).map_err(|_| error(notify::NO_PROPOSAL_CHOSEN, &[]))?;
-        let settings = session.granted.settings.clone();
+        let (theirs, ours) = session.ends();
         let (path, counters) = (session.path.clone(), session.counters.clone());
         let ranges = |which: u8| body(inner, which).and_then(|body| selectors(body).ok());
         let (Some(own), Some(to)) = (ranges(kind::TSI), ranges(kind::TSR)) else {
             return Err(error(notify::INVALID_SYNTAX, &[]));
         };
-        let inners: Vec<_> = settings.inners().into_iter().map(super::message::Selector::of).collect();
-        let (own, to) = (narrowed(&own, &inners), narrowed(&to, &reach(&settings)));
+        let (own, to) = (narrowed(&own, &theirs), narrowed(&to, &ours));
         if own.is_empty() || to.is_empty() {
             return Err(error(notify::TS_UNACCEPTABLE, &[]));
         }
@@ -241,7 +240,7 @@ impl Gateway {
         if let Some(exchange) = &exchange {
             chain.add(kind::KE, &emit_key_exchange(exchange.group().number(), exchange.public()));
         }
-        // Whoever begins the exchange is its initiator: here the gateway's side.
+        // Whoever begins the exchange is its initiator: here this side.
         chain.add(kind::TSI, &emit_selectors(&held.to));
         chain.add(kind::TSR, &emit_selectors(&held.from));
         Some(Question::RenewPair { before, own, nonce, exchange })
@@ -289,19 +288,21 @@ impl Gateway {
         let crossing = sa.crossing.take().filter(|crossing| crossing.of == u64::from(before));
         let Some(number) = sa.session() else { return };
         let Some(session) = self.sessions.get(&number) else { return };
-        let Some(held) = session.pairs.iter().find(|held| held.pair.own == before).cloned() else { return };
+        let held = session.pairs.iter().find(|held| held.pair.own == before).cloned();
         let (path, counters) = (session.path.clone(), session.counters.clone());
         let group = exchange.map(|exchange| exchange.group().number());
         let Some((chosen, theirs, shared)) = Self::agreed(inner, &Sought::esp(group), exchange) else {
-            if crossing.is_none() {
+            if crossing.is_none() && held.is_some() {
                 self.timers.set(Timer::RenewPair(number, before), now.after(LATER));
             }
             return;
         };
-        // It must be what was asked for.
-        if chosen.suite.protection != held.suite.protection || chosen.suite.extended != held.suite.extended {
-            return;
-        }
+        // It must be what was asked for; and the one before may be gone since, by a renewal of the other end that crossed this one. The
+        // other end has the new pair in either case, and is told that it goes.
+        let fits = |held: &Held| {
+            chosen.suite.protection == held.suite.protection && chosen.suite.extended == held.suite.extended
+        };
+        let Some(held) = held.filter(fits) else { return Self::want(sa, Todo::DeletePairs(vec![own])) };
         let keys = ChildKeys::new(&chosen.suite.protection, sa.suite.prf, &sa.keys.d, &shared, (nonce, theirs));
         let pair = self.pair(&chosen.suite, &keys, (own, spi_of(&chosen.spi)), true, number, counters, &path);
         let Some(pair) = pair else { return };
@@ -361,7 +362,10 @@ impl Gateway {
         let Some(mut new) = sa.heir((own, other), true, chosen.suite, keys) else { return };
         if loses {
             // Section 2.8.2: it goes at once, by whoever began it; the other end deletes the one before.
-            new.todo.clear();
+            let waiting = std::mem::take(&mut new.todo);
+            if let Some(theirs) = self.sas.get_mut(&heir) {
+                theirs.todo.extend(waiting);
+            }
             Self::want(&mut new, Todo::Goodbye);
             self.timers.set(Timer::Forget(own), now.after(REPLACED));
             self.ask_next(now, &mut new);
@@ -369,7 +373,11 @@ impl Gateway {
             return;
         }
         if let Some(theirs) = crossing.and_then(|crossing| self.sas.get_mut(&crossing.of)) {
-            // Theirs is deleted by them.
+            // Theirs is deleted by them; what this end asked in it is asked anew.
+            if let Some(Pending { question: Question::DeletePairs(spis), .. }) = theirs.pending.take() {
+                new.todo.push_back(Todo::DeletePairs(spis));
+            }
+            self.timers.clear(Timer::Again(theirs.own));
             new.todo.append(&mut theirs.todo);
             theirs.phase = Phase::Over;
             let gone = theirs.own;

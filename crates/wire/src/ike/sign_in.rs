@@ -21,11 +21,11 @@ use crate::esp::pair::{Made, Pair};
 /// How long somebody may take who has to type a password.
 const TALK: u64 = 60_000;
 /// The method of an AUTH payload by a key that both have (section 3.8).
-const SHARED_KEY: u8 = 2;
+pub(super) const SHARED_KEY: u8 = 2;
 /// X.509 (section 3.6).
-const X509: u8 = 4;
+pub(super) const X509: u8 = 4;
 /// Certificates of a device that are read.
-const MOST_CERTIFICATES: usize = 8;
+pub(super) const MOST_CERTIFICATES: usize = 8;
 
 /// Everything beside the question itself.
 struct At<'a> {
@@ -93,7 +93,7 @@ impl Gateway {
                 let own = [&[SHARED_KEY, 0, 0, 0][..], &proof(sa, &key[..], &octets)].concat();
                 self.come_in(&at, sa, &greeting, &asked, *granted, |chain| chain.add(kind::AUTH, &own))
             }
-            before @ (Phase::Up(_) | Phase::Over) => {
+            before @ (Phase::Calling(_) | Phase::Up(_) | Phase::Over) => {
                 sa.phase = before;
                 true
             }
@@ -155,12 +155,7 @@ impl Gateway {
             sa.phase = Phase::Talking { greeting, asked: Box::new(asked), talk: Box::new(talk) };
             return true;
         };
-        let shown_certificates: Vec<_> = inner
-            .iter()
-            .filter(|payload| payload.kind == kind::CERT && payload.body.first() == Some(&X509))
-            .take(MOST_CERTIFICATES)
-            .map(|payload| payload.body[1..].to_vec())
-            .collect();
+        let shown_certificates = certificates_in(inner);
         let octets = device_octets(sa, &greeting, &asked.identity);
         let device =
             Shown { identity: &asked.identity, certificates: &shown_certificates, proof: shown, octets: &octets };
@@ -301,6 +296,7 @@ impl Gateway {
             counters,
             mobike: asked.mobike,
             serving: spi,
+            called: false,
         };
         self.sessions.insert(number, session);
         self.by_credential.insert(granted.credential, number);
@@ -349,23 +345,29 @@ impl Gateway {
     }
 }
 
+/// The certificates of a message, the other end's own first (section 3.6).
+pub(super) fn certificates_in(inner: &[Payload<'_>]) -> Vec<Vec<u8>> {
+    let all = inner.iter().filter(|payload| payload.kind == kind::CERT && payload.body.first() == Some(&X509));
+    all.take(MOST_CERTIFICATES).map(|payload| payload.body[1..].to_vec()).collect()
+}
+
 pub(super) fn spi_of(bytes: &[u8]) -> u32 {
     bytes.try_into().map_or(0, u32::from_be_bytes)
 }
 
 /// What the device's proof covers (section 2.15).
-fn device_octets(sa: &Sa, greeting: &Greeting, identity: &Identity) -> Vec<u8> {
+pub(super) fn device_octets(sa: &Sa, greeting: &Greeting, identity: &Identity) -> Vec<u8> {
     let mac = sa.suite.prf.of(&sa.keys.initiator_proof, &[&identity.emit()]);
     [&greeting.request[..], &greeting.nonces.1, &mac].concat()
 }
 
-fn gateway_octets(sa: &Sa, greeting: &Greeting, identity: &Identity) -> Vec<u8> {
+pub(super) fn gateway_octets(sa: &Sa, greeting: &Greeting, identity: &Identity) -> Vec<u8> {
     let mac = sa.suite.prf.of(&sa.keys.responder_proof, &[&identity.emit()]);
     [&greeting.response[..], &greeting.nonces.0, &mac].concat()
 }
 
 /// A proof by a key that both have (section 2.15).
-fn proof(sa: &Sa, key: &[u8], octets: &[u8]) -> zeroize::Zeroizing<Vec<u8>> {
+pub(super) fn proof(sa: &Sa, key: &[u8], octets: &[u8]) -> zeroize::Zeroizing<Vec<u8>> {
     let key = sa.suite.prf.of(key, &[b"Key Pad for IKEv2"]);
     sa.suite.prf.of(&key, &[octets])
 }
@@ -378,7 +380,7 @@ fn own_selectors(settings: &Settings, asked: &Asked) -> Vec<Selector> {
     settings.inners().into_iter().filter(wanted).map(Selector::of).collect()
 }
 
-pub(super) fn reach(settings: &Settings) -> Vec<Selector> {
+fn reach(settings: &Settings) -> Vec<Selector> {
     settings.reach.iter().copied().map(Selector::of).collect()
 }
 

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use ipnet::IpNet;
 use zeroize::Zeroizing;
 
+use super::call::Calling;
 use super::eap::{Conversation, Form};
 use super::exchange::Exchange;
 use super::message::{Identity, Selector};
@@ -173,6 +174,12 @@ pub enum Event {
         from: SocketAddr,
         refusal: Refusal,
     },
+    /// A call of this end came to nothing.
+    Failed {
+        call: u64,
+        reason: Reason,
+        words: String,
+    },
 }
 
 /// Which of the two ports.
@@ -224,6 +231,8 @@ pub(super) enum Phase {
     Talking { greeting: Box<Greeting>, asked: Box<Asked>, talk: Box<Conversation> },
     /// EAP has succeeded, and the device is to prove its key.
     Keyed { greeting: Box<Greeting>, asked: Box<Asked>, key: Zeroizing<[u8; 64]>, granted: Box<Granted> },
+    /// This end calls, and is not in yet.
+    Calling(Box<Calling>),
     /// It is a session's.
     Up(u64),
     /// It was refused, ended or replaced, and only answers.
@@ -232,6 +241,8 @@ pub(super) enum Phase {
 
 /// What this end has asked.
 pub(super) enum Question {
+    /// To be let in.
+    SignIn,
     Alive,
     /// The association is deleted with it.
     Goodbye,
@@ -348,6 +359,18 @@ pub(super) struct Session {
     pub mobike: bool,
     /// What its packets go out with.
     pub serving: u32,
+    /// This end called: what it was given is its own, and what it may reach the other end's.
+    pub called: bool,
+}
+
+impl Session {
+    /// What the other end speaks for, and what this one does.
+    pub fn ends(&self) -> (Vec<Selector>, Vec<Selector>) {
+        let settings = &self.granted.settings;
+        let of = |ranges: &[IpNet]| ranges.iter().copied().map(Selector::of).collect();
+        let (inners, reach) = (of(&settings.inners()), of(&settings.reach));
+        if self.called { (reach, inners) } else { (inners, reach) }
+    }
 }
 
 /// A pair and what it was agreed for.
