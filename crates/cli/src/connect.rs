@@ -125,7 +125,7 @@ fn forget(file: &std::path::Path) -> Result<()> {
     })
 }
 
-fn tell(output: Output, told: Told) {
+pub(crate) fn tell(output: Output, told: Told) {
     match told {
         Told::Trying { way, peer } => output.note(&format!("trying {way} ({})", peer.ip())),
         Told::Up(status) => {
@@ -169,8 +169,6 @@ fn describe(status: &TunnelStatus) -> Vec<String> {
 
 /// Starts the same command again without a terminal, and waits until its tunnel is up.
 fn in_background(output: Output, arguments: &Arguments, tunnel: &str) -> Result<()> {
-    let failed = |error: std::io::Error| Problem::failed("the tunnel cannot be started").why(error.to_string());
-    let folder = running::folder()?;
     if arguments.passphrase_file.is_none()
         && std::fs::read_to_string(&arguments.file).is_ok_and(|text| text.starts_with("-----BEGIN"))
     {
@@ -178,8 +176,6 @@ fn in_background(output: Output, arguments: &Arguments, tunnel: &str) -> Result<
             Problem::words("in the background nobody can be asked for the passphrase").try_("--passphrase-file FILE")
         );
     }
-    let log = folder.join(format!("{tunnel}.log"));
-    let file = std::fs::File::create(&log).map_err(failed)?;
     let mut command = Command::new(std::env::current_exe().map_err(failed)?);
     command.arg("connect").arg(&arguments.file).args(["--name", tunnel]);
     if let Some(proxy) = arguments.proxy {
@@ -194,6 +190,23 @@ fn in_background(output: Output, arguments: &Arguments, tunnel: &str) -> Result<
             command.arg(option).arg(path);
         }
     }
+    wait_until_up(output, command, tunnel)
+}
+
+fn failed(error: std::io::Error) -> Problem {
+    Problem::failed("the tunnel cannot be started").why(error.to_string())
+}
+
+/// Starts a command of this program that brings a tunnel up, and waits until it is.
+pub(crate) fn start(output: Output, words: &[&str], tunnel: &str) -> Result<()> {
+    let mut command = Command::new(std::env::current_exe().map_err(failed)?);
+    command.args(words);
+    wait_until_up(output, command, tunnel)
+}
+
+fn wait_until_up(output: Output, mut command: Command, tunnel: &str) -> Result<()> {
+    let log = running::folder()?.join(format!("{tunnel}.log"));
+    let file = std::fs::File::create(&log).map_err(failed)?;
     let errors = file.try_clone().map_err(failed)?;
     let mut child =
         command.stdin(Stdio::null()).stdout(file).stderr(errors).process_group(0).spawn().map_err(failed)?;

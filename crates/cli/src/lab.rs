@@ -8,7 +8,8 @@ use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
 use yestrel_lab::{Fault, HostState, Kind, Lab, Mode};
 
-use crate::ask::data_folder;
+use crate::ask::{self, data_folder};
+use crate::connect;
 use crate::global::Global;
 use crate::output::{Cell, Table, list};
 
@@ -92,6 +93,26 @@ pub enum Command {
         /// Already there
         #[arg(long, hide = true)]
         here: bool,
+    },
+    /// Play a phone: open a profile as it was handed over, and come in with what a phone has built in
+    #[command(
+        after_help = "Example:\n  yestrel credential handover mara/phone --as apple --to phone.mobileconfig\n  yestrel lab dial mara-phone phone.mobileconfig --transport-file transport.txt\n  yestrel lab enter mara-phone -- yestrel tunnel stop phone"
+    )]
+    Dial {
+        host: String,
+        /// The profile
+        file: PathBuf,
+        /// A file with the transport password that was shown with the handover
+        #[arg(long, value_name = "FILE")]
+        transport_file: Option<PathBuf>,
+        #[arg(long, value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+        /// Already there
+        #[arg(long, hide = true)]
+        here: bool,
+        /// Until it is switched off
+        #[arg(long, hide = true)]
+        stay: bool,
     },
     /// Stop the lab and remove everything that it made
     #[command(after_help = "Example:\n  yestrel lab stop")]
@@ -194,6 +215,38 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let proxy = yestrel_device::running::list()?.into_iter().find_map(|tunnel| tunnel.proxy);
             let page = yestrel_net::fetch::fetch(&url, proxy, &|to| lab.real(&host, to))?;
             output.write(&format!("{page}\n"));
+        }
+        Command::Dial { host, file, transport_file, folder: said, here, stay } => {
+            let transport = || {
+                let what = format!("the profile {}", file.display());
+                ask::passphrase(&what, transport_file.as_deref())
+            };
+            if stay {
+                return yestrel_lab::switch_on(&file, &transport()?, &|told| connect::tell(output, told));
+            }
+            let shown = file.to_string_lossy().into_owned();
+            let mut words = vec!["lab", "dial", &host, &shown];
+            let beside = transport_file.as_ref().map(|path| path.to_string_lossy().into_owned());
+            if let Some(path) = &beside {
+                words.extend(["--transport-file", path]);
+            }
+            if here {
+                words.push("--stay");
+                return connect::start(output, &words, yestrel_lab::PHONE);
+            }
+            if Lab::open(&folder(said.clone()))?.mode == Mode::Processes {
+                return Err(Problem::refused("a phone of this lab cannot dial")
+                    .why("its hosts are processes on loopback, where nobody has ports 500 and 4500 of their own")
+                    .try_("yestrel lab start --namespaces, as root"));
+            }
+            if beside.is_none() {
+                return Err(Problem::words("a phone cannot be asked for the transport password here")
+                    .try_("--transport-file FILE"));
+            }
+            words.insert(0, "yestrel");
+            words.push("--here");
+            let words: Vec<_> = words.into_iter().map(str::to_owned).collect();
+            yestrel_lab::enter(&folder(said), &host, &words)?;
         }
         Command::Stop { folder: said } => {
             let folder = folder(said);

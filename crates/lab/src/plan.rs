@@ -94,6 +94,14 @@ pub const MIRROR: &str = "192.0.2.80";
 /// The ticket server.
 pub const TICKETS: &str = "10.44.0.20";
 
+/// What leaves towards the outside does so under the router's own address.
+const TRANSLATES: &str = "table ip translate {
+  chain out {
+    type nat hook postrouting priority srcnat;
+    oifname wan masquerade
+  }
+}";
+
 const fn card(
     name: &'static str,
     cable: &'static str,
@@ -187,16 +195,10 @@ pub const HOSTS: &[HostPlan] = &[
             card("wan", "cafe", "198.51.100.23/25", Some("198.51.100.1")),
             card("lan", "cafe-site", "192.168.1.1/24", None),
             card("yard", "yard-site", "192.168.61.1/24", None),
+            card("flat", "flat-line", "192.168.62.1/24", None),
         ],
         loopback: Ipv4Addr::new(127, 98, 0, 1),
-        firewall: Some(
-            "table ip translate {
-               chain out {
-                 type nat hook postrouting priority srcnat;
-                 oifname wan masquerade
-               }
-             }",
-        ),
+        firewall: Some(TRANSLATES),
         resolver: None,
     },
     // Behind the same translation: a gateway here can call on others, and nobody on it.
@@ -205,6 +207,26 @@ pub const HOSTS: &[HostPlan] = &[
         kind: Kind::Managed,
         cards: &[card("eth0", "yard-site", "192.168.61.7/24", Some("192.168.61.1"))],
         loopback: Ipv4Addr::new(127, 77, 0, 4),
+        firewall: None,
+        resolver: Some(NAME_SERVICE),
+    },
+    // In a flat above the cafe: another router behind that one, so that addresses are translated twice.
+    HostPlan {
+        name: "flat-router",
+        kind: Kind::Translator,
+        cards: &[
+            card("wan", "flat-line", "192.168.62.2/24", Some("192.168.62.1")),
+            card("lan", "flat-site", "192.168.70.1/24", None),
+        ],
+        loopback: Ipv4Addr::new(127, 98, 0, 2),
+        firewall: Some(TRANSLATES),
+        resolver: None,
+    },
+    HostPlan {
+        name: "mara-phone",
+        kind: Kind::Device,
+        cards: &[card("eth0", "flat-site", "192.168.70.20/24", Some("192.168.70.1"))],
+        loopback: Ipv4Addr::new(127, 88, 0, 2),
         firewall: None,
         resolver: Some(NAME_SERVICE),
     },

@@ -114,7 +114,11 @@ impl Kind for Ikev2Kind {
         let papers = Papers::new(listener, ground)?;
         let seats = ground.shared.seats.clone();
         let renew = own.renew_after.map(|seconds| u64::from(seconds) * 1_000);
-        let config = renew.map_or_else(Config::default, |renew| Config { renew_pair: renew, renew_self: 2 * renew });
+        let config = renew.map_or_else(Config::default, |renew| Config {
+            renew_pair: renew,
+            renew_self: 2 * renew,
+            ..Config::default()
+        });
         let running = Arc::new(Ikev2 {
             listener: listener.clone(),
             doors: [bind(first)?, bind(second)?],
@@ -251,6 +255,8 @@ impl Ikev2 {
                 let identity = refusal.credential.map(PublicKey);
                 self.shared.refused_for(identity, from, reason(refusal.reason), &words_of(&refusal));
             }
+            // This end calls nobody.
+            Event::Failed { .. } => {}
         }
         None
     }

@@ -9,15 +9,15 @@ use jiff::Timestamp;
 use ring::rand::SecureRandom;
 use sha2::Digest as _;
 use x509_cert::attr::Attribute;
-use x509_cert::der::Encode as _;
 use x509_cert::der::asn1::{Any, OctetString, SetOfVec};
 use x509_cert::der::oid::ObjectIdentifier;
+use x509_cert::der::{Decode as _, Encode as _};
 use x509_cert::spki::AlgorithmIdentifierOwned;
 
 use super::certificate::Certificate;
-use super::key::PrivateKey;
+use super::key::{self, PrivateKey};
 use super::{time, unencodable};
-use crate::Result;
+use crate::{Problem, Result};
 
 const DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.7.1");
 const SIGNED_DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.7.2");
@@ -80,4 +80,44 @@ pub fn sign(
     };
     let content = Any::encode_from(&signed).map_err(unencodable)?;
     ContentInfo { content_type: SIGNED_DATA, content }.to_der().map_err(unencodable)
+}
+
+/// The text inside a signed message (DER), once its one signature holds: by a certificate in it that holds at `now`. Whether whoever signed
+/// is to be trusted is for somebody else to say.
+///
+/// # Errors
+/// It is no such message, or the signature does not hold.
+pub fn open(message: &[u8], now: Timestamp) -> Result<Vec<u8>> {
+    let wrong = |why: &str| Problem::words("this is no signed message that could be opened").why(why);
+    let unread = |_| wrong("it is not laid out as one");
+    let outer = ContentInfo::from_der(message).map_err(unread)?;
+    let signed: SignedData = outer.content.decode_as().map_err(unread)?;
+    let text = signed.encap_content_info.econtent.as_ref().ok_or_else(|| wrong("there is no text in it"))?;
+    let text = text.decode_as::<OctetString>().map_err(unread)?;
+    let signer = signed.signer_infos.0.get(0).ok_or_else(|| wrong("nobody signed it"))?;
+    let SignerIdentifier::IssuerAndSerialNumber(by) = &signer.sid else {
+        return Err(wrong("who signed it is not named"));
+    };
+    let certificates = signed.certificates.as_ref().map(|all| all.0.iter()).into_iter().flatten();
+    let own = certificates.filter_map(|one| match one {
+        CertificateChoices::Certificate(one) => Some(one),
+        CertificateChoices::Other(_) => None,
+    });
+    let own = own
+        .clone()
+        .find(|one| one.tbs_certificate.issuer == by.issuer && one.tbs_certificate.serial_number == by.serial_number)
+        .ok_or_else(|| wrong("the certificate of who signed it is not in it"))?;
+    let own = Certificate::from_der(&own.to_der().map_err(unencodable)?)?;
+    if now < own.not_before() || now > own.not_after() {
+        return Err(wrong("who signed it may not sign now"));
+    }
+    let attributes = signer.signed_attrs.as_ref().ok_or_else(|| wrong("its signature is over nothing"))?;
+    let digest = attributes.iter().find(|one| one.oid == MESSAGE_DIGEST).and_then(|one| one.values.get(0));
+    let digest = digest.ok_or_else(|| wrong("its signature is not over the text"))?;
+    if digest.decode_as::<OctetString>().map_err(unread)?.as_bytes() != &sha2::Sha256::digest(text.as_bytes())[..] {
+        return Err(wrong("its signature is over another text"));
+    }
+    let signature = x509_cert::der::asn1::BitString::from_bytes(signer.signature.as_bytes()).map_err(unread)?;
+    key::verify(own.key(), &signer.signature_algorithm, &attributes.to_der().map_err(unencodable)?, &signature)?;
+    Ok(text.into_bytes())
 }

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use ipnet::IpNet;
 use zeroize::Zeroizing;
 
-use super::eap::{Peer, Told};
+use super::eap::{Form, Peer, Told};
 use super::exchange::{Exchange, Group};
 use super::gateway::{FIRST_WAIT, Gateway, IDLE, PATIENCE, TRIES, Timer};
 use super::message::{
@@ -18,7 +18,9 @@ use super::message::{
 };
 use super::sealed::{Parts, Sealed};
 use super::sign_in::{SHARED_KEY, X509, certificates_in, device_octets, gateway_octets, narrowed, proof, spi_of};
-use super::state::{Door, Event, Granted, Greeting, Held, Phase, Question, Reason, Sa, Session, Settings, Shown};
+use super::state::{
+    Door, Event, Granted, Greeting, Held, Keeper, Phase, Question, Reason, Refusal, Sa, Session, Settings, Shown,
+};
 use super::suite::{ChildKeys, Keys, Sought, Suite, choose};
 use crate::Moment;
 use crate::counters::Counters;
@@ -52,6 +54,49 @@ pub trait Caller: Send + Sync {
     /// # Errors
     /// Why not.
     fn believes(&self, shown: &Shown<'_>) -> Result<(), String>;
+}
+
+/// Decides nothing: for an end that only calls.
+pub struct Nobody;
+
+impl Nobody {
+    fn refuses<T>() -> Result<T, Refusal> {
+        Err(Refusal { credential: None, reason: Reason::Unknown, words: "nobody comes in here".into() })
+    }
+}
+
+impl Keeper for Nobody {
+    fn certificates(&self) -> Vec<Vec<u8>> {
+        Vec::new()
+    }
+
+    fn identity(&self, _: Option<&Identity>) -> Result<Identity, Refusal> {
+        Self::refuses()
+    }
+
+    fn prove(&self, _: &[u8], _: &[u16]) -> Option<Vec<u8>> {
+        None
+    }
+
+    fn authorities(&self) -> Vec<u8> {
+        Vec::new()
+    }
+
+    fn takes_accounts(&self) -> bool {
+        false
+    }
+
+    fn certificate(&self, _: &Shown<'_>) -> Result<Granted, Refusal> {
+        Self::refuses()
+    }
+
+    fn account(&self, _: &str) -> Result<Form, Refusal> {
+        Self::refuses()
+    }
+
+    fn signed_in(&self, _: &str, _: bool) -> Result<Granted, Refusal> {
+        Self::refuses()
+    }
 }
 
 /// A call.

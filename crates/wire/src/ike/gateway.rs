@@ -57,12 +57,14 @@ pub struct Config {
     /// Milliseconds after which keys are made anew from here, if the device has not done so: of pairs, and of associations.
     pub renew_pair: u64,
     pub renew_self: u64,
+    /// Whether others may call on this end.
+    pub listens: bool,
 }
 
 impl Default for Config {
     fn default() -> Self {
         // Later than clients do it by themselves.
-        Self { renew_pair: 10 * 3_600_000, renew_self: 20 * 3_600_000 }
+        Self { renew_pair: 10 * 3_600_000, renew_self: 20 * 3_600_000, listens: true }
     }
 }
 
@@ -199,6 +201,9 @@ impl Gateway {
         let Ok(head) = Head::read(datagram) else { return };
         if head.exchange == exchange::INIT {
             if head.from_initiator && !head.response && head.number == 0 && head.responder_spi == 0 {
+                if !self.config.listens {
+                    return;
+                }
                 self.greet(now, door, from, &head, datagram, keeper);
             } else if !head.from_initiator && head.response && head.number == 0 {
                 self.greeted_back(now, from, &head, datagram);
