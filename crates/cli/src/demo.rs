@@ -310,10 +310,11 @@ fn play(demo: &Demo, stay: bool) -> Result<()> {
 
     certificates(demo)?;
     accounts(demo)?;
+    phones(demo)?;
 
     demo.chapter("The laptop is lost");
     demo.step(&["credential", "revoke", "mara/laptop", "--reason", "lost on the ferry", "--yes"], 0)?;
-    wait_until_ended(demo)?;
+    wait_until_ended(demo, "mara-laptop")?;
     let ended = demo.on_laptop(&["tunnel", "list"], 0)?;
     demo.prove(ended.err.contains("lost on the ferry"), "the session ended at once, and the device was told why")?;
     let again = demo.connect("mara-laptop-2.yestrel", 1)?;
@@ -404,6 +405,53 @@ fn accounts(demo: &Demo) -> Result<()> {
     demo.prove(again.err.contains("used already"), "password and code let her in, and a code works once")
 }
 
+/// A phone comes in with its certificate, and with an account, by what such devices have built in.
+fn phones(demo: &Demo) -> Result<()> {
+    demo.chapter("A phone, with nothing installed on it");
+    if demo.mode == Mode::Processes {
+        demo.output.write(
+            "  phones dial ports 500 and 4500 alone, which hosts that are processes do not have: not played here\n",
+        );
+        return Ok(());
+    }
+    demo.step(&["registry", "change", "estate", "--method", "password", "--method", "ms-chap-v2"], 0)?;
+    let open = ["listener", "open", "harbour", "--tunnel", "ikev2", "--accounts"];
+    let site = ["--resolvers", "10.44.0.20", "--domains", "skerry.example"];
+    demo.step(&[&open[..], &site].concat(), 0)?;
+    demo.step(&["device", "add", "mara/phone"], 0)?;
+    demo.step(&["credential", "issue", "mara/phone", "--kind", "certificate"], 0)?;
+    demo.step(&["device", "add", "ines/tablet"], 0)?;
+    demo.step(&["credential", "issue", "ines/tablet", "--kind", "password", "--generate"], 0)?;
+    demo.step(&["rollout", "--yes"], 0)?;
+    let profile = ["--as", "apple", "--to", "phone.mobileconfig", "--yes"];
+    let told = demo.step(&[&["credential", "handover", "mara/phone"][..], &profile].concat(), 0)?;
+    demo.write("transport", told.out.lines().find_map(|line| line.split("way:").nth(1)).unwrap_or_default().trim())?;
+    demo.step(&["lab", "dial", "mara-phone", "phone.mobileconfig", "--transport-file", "transport"], 0)?;
+    let on_phone = ["lab", "enter", "mara-phone", "--", "yestrel", "tunnel"];
+    demo.step(&[&on_phone[..], &["prove", "--reach", "10.44.0.20:80"]].concat(), 0)?;
+    let page = demo.step(&["lab", "fetch", "mara-phone", TICKETS_BY_NAME], 0)?;
+    demo.prove(
+        page.out.contains("seats left"),
+        "the ticket server answers the phone, by its name, through two routers",
+    )?;
+    demo.step(&["session", "list"], 0)?;
+    demo.step(&["credential", "revoke", "mara/phone", "--reason", "sold", "--yes"], 0)?;
+    wait_until_ended(demo, "mara-phone")?;
+    demo.step(&["lab", "fetch", "mara-phone", TICKETS], 1)?;
+    let again = ["lab", "dial", "mara-phone", "phone.mobileconfig", "--transport-file", "transport"];
+    demo.step(&again, 1)?;
+    let refused = demo.step(&["session", "list", "--past", "--refused"], 0)?;
+    demo.prove(refused.out.contains("mara/phone"), "its session ended at once, and the gateway says whom it kept out")?;
+    demo.step(&["credential", "handover", "ines/tablet", "--as", "apple", "--to", "tablet.mobileconfig", "--yes"], 0)?;
+    demo.step(&["lab", "dial", "mara-phone", "tablet.mobileconfig"], 0)?;
+    let sessions = demo.step(&["session", "list"], 0)?;
+    demo.prove(sessions.out.contains("ines/tablet"), "an account comes in by EAP, with the password in its profile")?;
+    demo.step(&["session", "end", "ines/tablet", "--yes"], 0)?;
+    wait_until_ended(demo, "mara-phone")?;
+    demo.step(&["listener", "close", "harbour/ikev2", "--yes"], 0)?;
+    demo.step(&["rollout", "--yes"], 0).map(drop)
+}
+
 /// The code that an authenticator would show for what it scanned.
 fn code_of(uri: &str) -> Result<String> {
     let text = uri.split("secret=").nth(1).and_then(|rest| rest.split('&').next()).unwrap_or_default();
@@ -461,11 +509,10 @@ fn wait_until_back(demo: &Demo) -> Result<f64> {
 }
 
 /// The end frame needs a moment to arrive; the demo waits for it, not longer.
-fn wait_until_ended(demo: &Demo) -> Result<()> {
+fn wait_until_ended(demo: &Demo, host: &str) -> Result<()> {
     let end = Instant::now() + Duration::from_secs(5);
     while Instant::now() < end {
-        let came =
-            demo.quietly(&["lab", "enter", "mara-laptop", "--", "yestrel", "tunnel", "list", "--format", "json"])?;
+        let came = demo.quietly(&["lab", "enter", host, "--", "yestrel", "tunnel", "list", "--format", "json"])?;
         if came.out.trim() == "[]" {
             return Ok(());
         }

@@ -102,7 +102,7 @@ pub enum Command {
         host: String,
         /// The profile
         file: PathBuf,
-        /// A file with the transport password that was shown with the handover
+        /// A file with what the phone asks for: the transport password that was shown with the handover, or an account's own
         #[arg(long, value_name = "FILE")]
         transport_file: Option<PathBuf>,
         #[arg(long, value_name = "FOLDER")]
@@ -217,12 +217,12 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.write(&format!("{page}\n"));
         }
         Command::Dial { host, file, transport_file, folder: said, here, stay } => {
-            let transport = || {
-                let what = format!("the profile {}", file.display());
-                ask::passphrase(&what, transport_file.as_deref())
-            };
             if stay {
-                return yestrel_lab::switch_on(&file, &transport()?, &|told| connect::tell(output, told));
+                // A profile may need nothing from the person.
+                let what = format!("the profile {}", file.display());
+                let typed = transport_file.as_deref().map(|path| ask::passphrase(&what, Some(path))).transpose()?;
+                let typed = typed.unwrap_or_default();
+                return yestrel_lab::switch_on(&file, &typed, &|told| connect::tell(output, told));
             }
             let shown = file.to_string_lossy().into_owned();
             let mut words = vec!["lab", "dial", &host, &shown];
@@ -238,10 +238,6 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 return Err(Problem::refused("a phone of this lab cannot dial")
                     .why("its hosts are processes on loopback, where nobody has ports 500 and 4500 of their own")
                     .try_("yestrel lab start --namespaces, as root"));
-            }
-            if beside.is_none() {
-                return Err(Problem::words("a phone cannot be asked for the transport password here")
-                    .try_("--transport-file FILE"));
             }
             words.insert(0, "yestrel");
             words.push("--here");

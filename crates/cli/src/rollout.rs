@@ -154,7 +154,7 @@ fn show_plans(output: Output, plans: &[Plan]) {
         }
         text.push_str(&format!("{name:widest$}  order {} -> {}\n", plan.from, plan.to));
         for change in &plan.changes {
-            text.push_str(&format!("  {:8}{}\n", change.verb, yestrel_core::shown::line(&change.words)));
+            text.push_str(&format!("  {:7} {}\n", change.verb, yestrel_core::shown::line(&change.words)));
         }
     }
     output.write(&text);

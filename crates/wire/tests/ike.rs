@@ -12,12 +12,12 @@ use ring::rand::SystemRandom;
 use ring::signature::{self, EcdsaKeyPair, KeyPair as _, UnparsedPublicKey};
 use yestrel_wire::esp::cipher::{Encryption, Integrity, Protection};
 use yestrel_wire::esp::pair::Pair;
-use yestrel_wire::ike::call::{Call, Caller, everything};
+use yestrel_wire::ike::call::everything;
 use yestrel_wire::ike::eap::{Form, Peer};
 use yestrel_wire::ike::exchange::Group;
 use yestrel_wire::ike::gateway::{Config, Gateway};
 use yestrel_wire::ike::message::{Identity, attribute, id};
-use yestrel_wire::ike::state::{Door, Event, Granted, Keeper, Reason, Refusal, Settings, Shown};
+use yestrel_wire::ike::state::{Call, Caller, Door, Event, Granted, Keeper, Reason, Refusal, Settings, Shown};
 use yestrel_wire::ike::suite::{Prf, Suite};
 use yestrel_wire::{Moment, Random};
 

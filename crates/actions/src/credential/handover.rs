@@ -40,13 +40,15 @@ pub(super) fn ways(book: &Book<'_>, keys: &Keys, listeners: &[Listener]) -> Resu
         let secret = kept.map(|sealed| keys.sealing.open(sealed, &label)).transpose()?;
         told.push(Told {
             call: call.map(|call| call.number),
-            server_key: gateway.public_key,
+            server_key: Some(gateway.public_key),
+            signer: None,
             estate_key,
             listener: listener.name.clone(),
             address: gateway.dialled.clone(),
             port: listener.outside_port(),
-            reach: reach.clone(),
-            domains: listener.domains.clone(),
+            reach: Some(reach.clone()),
+            domains: Some(listener.domains.clone()),
+            resolvers: None,
         });
         ways.push(HandoverWay {
             tunnel: WayIn::of(&listener.tunnel, gateway.public_key, secret)?,

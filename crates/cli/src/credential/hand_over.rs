@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use yestrel_actions::Context;
-use yestrel_actions::credential::forms::{self, Bundle, Form};
+use yestrel_actions::credential::forms::{self, Bundle, Form, Wish};
 use yestrel_actions::credential::{CredentialStanding, handover};
 use yestrel_core::estate::CredentialKind;
 use yestrel_core::{Problem, Result};
@@ -14,16 +14,18 @@ use crate::global::Global;
 use crate::output::Output;
 use crate::words;
 
-pub(super) fn certificate(
+/// In a form that a system takes: a certificate, or an account.
+pub(super) fn in_form(
     global: &Global,
     context: &mut Context,
     standing: &CredentialStanding,
     to: Option<PathBuf>,
     form: Option<FormName>,
-    old: bool,
+    (old, on_demand): (bool, bool),
 ) -> Result<()> {
     let output = global.output();
     let name = &standing.credential.name;
+    let kind = standing.credential.kind();
     let form = match form {
         None | Some(FormName::Pkcs12) => Form::Pkcs12 { old },
         Some(_) if old => {
@@ -44,29 +46,52 @@ pub(super) fn certificate(
         Form::Android => ".zip",
     };
     let default = format!("{}{ending}", standing.credential.device.replace('/', "-"));
-    forms::before(context, name, CredentialKind::Certificate)?.iter().for_each(|note| output.note(note));
+    forms::before(context, name, kind)?.iter().for_each(|note| output.note(note));
     let to = ask::file(to, &default, "a bundle goes to a file; its password is shown here, apart from it")?;
-    if !standing.credential.made_on_device() {
+    let account = standing.credential.account();
+    let secret = match account {
+        Some(account) => account.generated.as_ref().filter(|_| form == Form::Apple).map(|_| "the password"),
+        None => (!standing.credential.made_on_device()).then_some("the private key"),
+    };
+    if let Some(secret) = secret {
         ask::confirm(
             global.yes,
-            &format!("this reveals the private key of {name} to {}, and erases it from the estate", to.display()),
+            &format!("this reveals {secret} of {name} to {}, and erases it from the estate", to.display()),
         )?;
     }
     if old {
         output.note("3DES and SHA-1 keep the key of this bundle only weakly; delete it once it is imported");
     }
     let (mut transport, mut notes) = (None, Vec::new());
-    let handed = forms::hand_over(context, name, form, |bundle: &Bundle| {
-        match (&bundle.files[..], form) {
-            (files, Form::Pem) => handover::write_folder(&to, files)?,
-            ([(_, bytes)], _) => handover::write_bytes(&to, bytes)?,
-            _ => return Err(Problem::failed("the bundle has too many files")),
+    let file = to.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let beside = to.with_file_name(format!("{file}.steps.txt"));
+    let mut steps = false;
+    let wish = Wish { form, on_demand, file: &file };
+    let handed = forms::hand_over(context, name, kind, &wish, |bundle: &Bundle| {
+        // The page goes first: if it cannot be written, nothing was revealed.
+        if let Some(page) = &bundle.steps {
+            handover::write_bytes(&beside, page.as_bytes())?;
+            steps = true;
+        }
+        let wrote = match (&bundle.files[..], form) {
+            (files, Form::Pem) => handover::write_folder(&to, files),
+            ([(_, bytes)], _) => handover::write_bytes(&to, bytes),
+            _ => Err(Problem::failed("the bundle has too many files")),
+        };
+        if wrote.is_err() && steps {
+            let _ = std::fs::remove_file(&beside);
         }
         transport.clone_from(&bundle.transport);
         notes.clone_from(&bundle.notes);
-        Ok(())
+        wrote
     })?;
     output.say(&format!("handed {} over in {}, as {}", handed.name, to.display(), forms::word(form)));
+    if steps {
+        output.say(&format!("what to do with it on the device: {}", beside.display()));
+    }
+    if account.is_some_and(|account| account.generated.is_some()) && form != Form::Apple {
+        output.say(&format!("its password is not in it: yestrel credential handover {name}   tells it, once"));
+    }
     notes.iter().for_each(|note| output.note(note));
     if let Some(password) = transport {
         words::say_transport(output, &password);

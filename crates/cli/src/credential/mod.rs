@@ -136,12 +136,15 @@ pub enum Command {
         /// The file to write, with mode 0600; for pem a folder
         #[arg(long, value_name = "FILE")]
         to: Option<PathBuf>,
-        /// The form of a certificate's handover [default: pkcs12]
+        /// The form, for a system's own software: of a certificate [default: pkcs12], or of an account
         #[arg(long = "as", value_enum, value_name = "FORM")]
         form: Option<FormName>,
         /// PKCS#12 with the older encryption (3DES, SHA-1), for clients that know no other
         #[arg(long)]
         for_old_clients: bool,
+        /// With --as apple: let the device connect by itself, for names of the site, or always where everything goes through it
+        #[arg(long, requires = "form")]
+        on_demand: bool,
         /// Encrypt it under a passphrase (age format), asked for twice
         #[arg(long)]
         passphrase: bool,
@@ -351,7 +354,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Show { name, kind: Some(KindName::SharedSecret) } => shared_secret::show(output, &mut context, &name)?,
         Command::Show { name, kind } => show::show(output, &mut context, &name, kind.and_then(KindName::of_device))?,
-        Command::Handover { name, kind, to, form, for_old_clients, passphrase, passphrase_file, code } => {
+        Command::Handover { name, kind, to, form, for_old_clients, on_demand, passphrase, passphrase_file, code } => {
             if code && !output.terminal {
                 return Err(Problem::words("a code to scan is for a terminal")
                     .why("standard output is none")
@@ -366,17 +369,22 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             match standing.credential.kind() {
                 CredentialKind::KeyPair if plain => {}
                 CredentialKind::Certificate if !sealed && !code => {
-                    return hand_over::certificate(global, &mut context, &standing, to, form, for_old_clients);
+                    let how = (for_old_clients, on_demand);
+                    return hand_over::in_form(global, &mut context, &standing, to, form, how);
                 }
                 CredentialKind::Password if plain && !sealed => {
                     return hand_over::account(global, &mut context, &standing, to.as_deref());
+                }
+                CredentialKind::Password if form.is_some() && !sealed && !code && !for_old_clients => {
+                    return hand_over::in_form(global, &mut context, &standing, to, form, (false, on_demand));
                 }
                 kind => {
                     return Err(Problem::words("these options do not belong together").why(match kind {
                         CredentialKind::Certificate => {
                             "a certificate's bundle has a transport password of its own, and does not fit into a code"
                         }
-                        _ => "--as and --for-old-clients are for certificates",
+                        CredentialKind::Password => "an account's form has no passphrase, and no older encryption",
+                        CredentialKind::KeyPair => "--as and --for-old-clients are for certificates and accounts",
                     }));
                 }
             }

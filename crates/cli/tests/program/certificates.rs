@@ -531,7 +531,7 @@ vpn = parts['com.apple.vpn.managed']
 assert vpn['VPNType'] == 'IKEv2'
 ike = vpn['IKEv2']
 known = {'RemoteAddress', 'RemoteIdentifier', 'LocalIdentifier', 'AuthenticationMethod', 'CertificateType', 'PayloadCertificateUUID',
-         'ServerCertificateIssuerCommonName', 'ExtendedAuthEnabled', 'EnablePFS', 'DeadPeerDetectionRate',
+         'ServerCertificateIssuerCommonName', 'ServerCertificateCommonName', 'ExtendedAuthEnabled', 'EnablePFS', 'DeadPeerDetectionRate',
          'IKESecurityAssociationParameters', 'ChildSecurityAssociationParameters'}
 assert set(ike) == known, set(ike) ^ known
 assert ike['RemoteAddress'] == ike['RemoteIdentifier'] == 'gangway.skerry.example'

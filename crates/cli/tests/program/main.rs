@@ -42,6 +42,7 @@ mod certificates;
 mod disk;
 mod estate;
 mod fire;
+mod forms;
 mod guide;
 mod hostile;
 mod kept;

@@ -94,12 +94,13 @@ fn with(mut play: Value, changes: Value) -> Value {
     play
 }
 
-/// The command that plays a play on mara's laptop, behind the router of a café.
+/// The command that plays a play on mara's laptop, behind the router of a café; or on another host of the lab.
 fn playing(world: &World, name: &str, play: &Value) -> Command {
     world.write(name, &play.to_string());
     let path = world.path(name);
     let device = format!("{SCRIPTS}/device.py");
-    let mut words = vec!["lab", "enter", "mara-laptop", "--", "env"];
+    let host = play["host"].as_str().unwrap_or("mara-laptop");
+    let mut words = vec!["lab", "enter", host, "--", "env"];
     let packages = format!("PYTHONPATH={PACKAGES}");
     words.extend([
         &packages,
@@ -168,7 +169,8 @@ fn came_in(said: &[Value]) -> &Value {
     &said[0]["auth"]
 }
 
-/// Every built-in client that is known plays a whole session with new keys of both kinds, through the translation of a café.
+/// Every built-in client that is known plays a whole session with new keys of both kinds, through the translation of a café, and from a flat
+/// above it, through two.
 #[test]
 fn what_systems_have_built_in_comes_in_and_goes_on_under_new_keys() {
     let rsa = "--kind certificate --key rsa-3072";
@@ -209,9 +211,12 @@ fn what_systems_have_built_in_comes_in_and_goes_on_under_new_keys() {
         if character.get("hashes").is_none() {
             play.as_object_mut().unwrap().remove("hashes");
         }
-        let said = played(&world, &with(play, json!({ "identity": identity })));
-        assert_eq!(said.len(), 12, "{name}: {said:#?}");
-        assert!(said.iter().filter(|one| one["step"] == "echo").all(|one| one["answers"] == 1), "{name}: {said:#?}");
+        for host in ["mara-laptop", "mara-phone"] {
+            let said = played(&world, &with(play.clone(), json!({ "identity": identity, "host": host })));
+            assert_eq!(said.len(), 12, "{name}: {said:#?}");
+            let echoes = || said.iter().filter(|one| one["step"] == "echo");
+            assert!(echoes().all(|one| one["answers"] == 1), "{name} on {host}: {said:#?}");
+        }
     }
     let past = world.run("session list --past --format json").is(0).json();
     assert!(past.as_array().unwrap().iter().all(|one| one["reason"] == "closed"), "{past:#?}");

@@ -41,15 +41,23 @@ pub struct NoticeMade {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Told {
     pub listener: String,
-    /// The gateway's.
-    pub server_key: PublicKey,
+    /// The gateway's; none where the device knows it by its certificate.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub server_key: Option<PublicKey>,
+    /// The authority of the estate whose certificate the gateway then had, where the device knows it by that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signer: Option<String>,
     /// The estate's, by which the device knows way notices.
     pub estate_key: PublicKey,
     pub address: String,
     pub port: u16,
-    pub reach: Vec<IpNet>,
+    /// None where the device asks the gateway each time; so the next two.
     #[serde(default)]
-    pub domains: Vec<String>,
+    pub reach: Option<Vec<IpNet>>,
+    #[serde(default)]
+    pub domains: Option<Vec<String>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub resolvers: Option<Vec<std::net::IpAddr>>,
     /// The number of the listener's call secret; none where its tunnel has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub call: Option<u32>,
@@ -342,7 +350,12 @@ impl Credential {
                 continue;
             };
             let Some(gateway) = gateways.iter().find(|gateway| gateway.name == listener.gateway) else { continue };
-            if gateway.public_key != told.server_key {
+            let by = gateway.certificate.as_ref().and_then(|one| one.authority.as_ref());
+            if let Some(signer) = told.signer.as_ref().filter(|signer| Some(*signer) != by) {
+                let now = by.map_or("nobody of this estate", String::as_str);
+                stale.push(format!("expects a certificate by {signer}, and {} has one by {now}", gateway.name));
+            }
+            if told.server_key.is_some_and(|key| key != gateway.public_key) {
                 stale.push(format!("knows {} by a key that it has no more", gateway.name));
             }
             if gateway.dialled != told.address {
@@ -351,8 +364,13 @@ impl Credential {
             if listener.outside_port() != told.port {
                 stale.push(format!("dials port {}, which is now {}", told.port, listener.outside_port()));
             }
-            if let Some(more) = listener.domains.iter().find(|domain| !told.domains.contains(domain)) {
+            let told_domains = told.domains.as_ref();
+            let domain = |all: &Vec<String>| listener.domains.iter().find(|domain| !all.contains(domain)).cloned();
+            if let Some(more) = told_domains.and_then(domain) {
                 stale.push(format!("does not ask the site for names in {more}"));
+            }
+            if told.resolvers.as_ref().is_some_and(|all| *all != listener.resolvers) {
+                stale.push("asks resolvers that are not the listener's any more".into());
             }
             let newest = listener.tunnel.calls().and_then(|calls| calls.first()).map(|call| call.number);
             if newest != told.call {
@@ -364,7 +382,8 @@ impl Credential {
             }
             let networks = sites.iter().find(|site| site.name == gateway.site).map(|site| site.networks.as_slice());
             let reach = listener.reach.ranges(networks.unwrap_or_default());
-            if let Some(more) = reach.iter().find(|range| !told.reach.iter().any(|old| old.contains(*range))) {
+            let missing = |all: &Vec<IpNet>| reach.iter().find(|range| !all.iter().any(|old| old.contains(*range)));
+            if let Some(more) = told.reach.as_ref().and_then(missing) {
                 let what = if more.prefix_len() == 0 { "everything".to_owned() } else { more.to_string() };
                 stale.push(format!("does not send {what} into the tunnel"));
             }
@@ -406,12 +425,14 @@ mod tests {
         assert!(credential.stale(&[], &[], &[]).is_empty(), "nothing was told yet");
         credential.told.push(Told {
             listener: "harbour/quill".into(),
-            server_key: PublicKey([5; 32]),
+            server_key: Some(PublicKey([5; 32])),
+            signer: None,
             estate_key: PublicKey([6; 32]),
             address: "gangway.skerry.example".into(),
             port: 23817,
-            reach: vec![],
-            domains: vec![],
+            reach: Some(vec![]),
+            domains: Some(vec![]),
+            resolvers: None,
             call: None,
         });
         assert_eq!(credential.stale(&[], &[], &[]), ["harbour/quill is closed"]);

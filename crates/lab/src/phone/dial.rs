@@ -24,11 +24,11 @@ use yestrel_net::seats::Carrier;
 use yestrel_wire::Moment;
 use yestrel_wire::counters::Counters;
 use yestrel_wire::esp::pair::Pair;
-use yestrel_wire::ike::call::{Call, Caller, Nobody, everything};
+use yestrel_wire::ike::call::{Nobody, everything};
 use yestrel_wire::ike::eap::Peer;
 use yestrel_wire::ike::gateway::{Config, Gateway};
 use yestrel_wire::ike::message::{Identity, attribute, id};
-use yestrel_wire::ike::state::{Door, Event as Happened, Reason, Settings, Shown};
+use yestrel_wire::ike::state::{Call, Caller, Door, Event as Happened, Reason, Settings, Shown};
 
 use super::profile::{Connection, Profile};
 
@@ -226,6 +226,10 @@ fn why(reason: Reason) -> Why {
         Reason::PoolFull => Why::PoolFull,
         Reason::Silent => Why::Silent,
         Reason::Closed => Why::Closed,
+        Reason::Algorithms => Why::Algorithms,
+        Reason::Proof | Reason::Password => Why::Unknown,
+        Reason::Untrusted => Why::Unproved,
+        Reason::Unfinished => Why::Unfinished,
         _ => Why::Other,
     }
 }

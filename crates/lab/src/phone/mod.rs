@@ -27,27 +27,29 @@ use profile::Profile;
 /// What its tunnel is called on its host.
 pub const NAME: &str = "phone";
 
-/// Opens a profile with its transport password, and stays in until it is switched off.
+/// Opens a profile with what the person types (its transport password, or the account's where it has none), and stays in until it is switched off.
 ///
 /// # Errors
 /// It is no profile, or the password is another's; why it could not come in; why it ended.
-pub fn switch_on(file: &Path, transport: &str, tell: &dyn Fn(Told)) -> Result<()> {
+pub fn switch_on(file: &Path, typed: &str, tell: &dyn Fn(Told)) -> Result<()> {
     let bytes = std::fs::read(file).map_err(|error| {
         Problem::failed(format!("the profile {} cannot be read", file.display())).why(error.to_string())
     })?;
-    let profile = Profile::read(&bytes, transport, Timestamp::now())?;
+    let profile = Profile::read(&bytes, typed, Timestamp::now())?;
     let way = |connection: &profile::Connection| HandoverWay {
         gateway: connection.name.clone(),
         address: connection.address.clone(),
         port: ikev2::PORTS[0],
         reach: ["0.0.0.0/0", "::/0"].iter().filter_map(|range| range.parse().ok()).collect(),
-        domains: Vec::new(),
+        domains: connection.domains.clone(),
         tunnel: WayIn::Other(OtherWay { tunnel: ikev2::WORD.into(), settings: Map::new() }),
     };
+    let before = format!("{} for ", profile.organisation);
+    let holder = profile.holder.strip_prefix(&before).unwrap_or(&profile.holder);
     let mut handover = Handover {
         format: FORMAT.into(),
         estate: profile.organisation.clone(),
-        holder: profile.holder.clone(),
+        holder: holder.to_owned(),
         issued: Timestamp::now(),
         expires: None,
         estate_key: PublicKey([0; 32]),

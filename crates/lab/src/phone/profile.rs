@@ -30,6 +30,8 @@ pub struct Connection {
     pub local: String,
     /// The common name of who signed the gateway's certificate.
     pub issuer: Option<String>,
+    /// Names in these go to the resolvers that the gateway gives.
+    pub domains: Vec<String>,
     /// Name and password, where it signs in with an account.
     pub account: Option<(String, String)>,
     /// The association's, and the packets'.
@@ -81,14 +83,17 @@ fn suite(dictionary: &Dictionary, key: &str) -> Result<(Suite, u64)> {
     Ok((suite, number(own, "LifeTimeInMinutes")?))
 }
 
-fn connection(payload: &Dictionary) -> Result<Connection> {
+fn connection(payload: &Dictionary, typed: &str) -> Result<Connection> {
     let own = payload.get("IKEv2").and_then(Value::as_dictionary).ok_or_else(|| wrong("it has no IKEv2"))?;
     let (suite_, lifetime) = suite(own, "IKESecurityAssociationParameters")?;
     let (packets, packets_lifetime) = suite(own, "ChildSecurityAssociationParameters")?;
     let account = match (own.get("ExtendedAuthEnabled").and_then(Value::as_unsigned_integer), text(own, "AuthName")) {
-        (Some(1), Ok(name)) => Some((name, text(own, "AuthPassword")?)),
+        // Without a password in it, the person types it.
+        (Some(1), Ok(name)) => Some((name, text(own, "AuthPassword").unwrap_or_else(|_| typed.to_owned()))),
         _ => None,
     };
+    let names = payload.get("DNS").and_then(Value::as_dictionary);
+    let domains = names.and_then(|names| names.get("SupplementalMatchDomains")).and_then(Value::as_array);
     let pfs = own.get("EnablePFS").and_then(Value::as_unsigned_integer) == Some(1);
     Ok(Connection {
         name: text(payload, "PayloadDisplayName")?,
@@ -96,6 +101,7 @@ fn connection(payload: &Dictionary) -> Result<Connection> {
         remote: text(own, "RemoteIdentifier")?,
         local: text(own, "LocalIdentifier").unwrap_or_default(),
         issuer: text(own, "ServerCertificateIssuerCommonName").ok(),
+        domains: domains.into_iter().flatten().filter_map(Value::as_string).map(str::to_owned).collect(),
         account,
         suites: (suite_, Suite { group: packets.group.filter(|_| pfs), ..packets }),
         lifetimes: (lifetime, packets_lifetime),
@@ -104,7 +110,9 @@ fn connection(payload: &Dictionary) -> Result<Connection> {
 
 fn identity(bundle: &[u8], transport: &str) -> Result<(Vec<Certificate>, PrivateKey)> {
     let store = KeyStore::from_pkcs12(bundle, transport, Pkcs12ImportPolicy::Strict).map_err(|error| {
-        Problem::refused("the transport password does not open the key in this profile").why(error.to_string())
+        Problem::refused("the transport password does not open the key in this profile")
+            .why(error.to_string())
+            .try_("--transport-file FILE, with what was shown beside the handover")
     })?;
     let chain = store.entries().find_map(|(_, entry)| match entry {
         KeyStoreEntry::PrivateKeyChain(chain) => Some(chain),
@@ -117,11 +125,11 @@ fn identity(bundle: &[u8], transport: &str) -> Result<(Vec<Certificate>, Private
 }
 
 impl Profile {
-    /// Reads one that somebody's phone was given.
+    /// Reads one that somebody's phone was given; `typed` is what the person types when it asks: the transport password, or the account's.
     ///
     /// # Errors
     /// It is none, its signature does not hold, or the password is another's.
-    pub fn read(bytes: &[u8], transport: &str, now: Timestamp) -> Result<Self> {
+    pub fn read(bytes: &[u8], typed: &str, now: Timestamp) -> Result<Self> {
         let list = signed::open(bytes, now)?;
         let value = Value::from_reader_xml(&list[..]).map_err(|error| wrong(error.to_string()))?;
         let whole = value.as_dictionary().ok_or_else(|| wrong("it is no dictionary"))?;
@@ -140,9 +148,9 @@ impl Profile {
                     profile.trusted.push(Certificate::from_der(data(payload, "PayloadContent")?)?);
                 }
                 "com.apple.security.pkcs12" => {
-                    profile.identity = Some(identity(data(payload, "PayloadContent")?, transport)?);
+                    profile.identity = Some(identity(data(payload, "PayloadContent")?, typed)?);
                 }
-                "com.apple.vpn.managed" => profile.connections.push(connection(payload)?),
+                "com.apple.vpn.managed" => profile.connections.push(connection(payload, typed)?),
                 other => return Err(wrong(format!("a phone does not know {other}"))),
             }
         }

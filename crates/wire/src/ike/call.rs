@@ -6,9 +6,8 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::sync::Arc;
 
 use ipnet::IpNet;
-use zeroize::Zeroizing;
 
-use super::eap::{Form, Peer, Told};
+use super::eap::{Form, Told};
 use super::exchange::{Exchange, Group};
 use super::gateway::{FIRST_WAIT, Gateway, IDLE, PATIENCE, TRIES, Timer};
 use super::message::{
@@ -19,7 +18,8 @@ use super::message::{
 use super::sealed::{Parts, Sealed};
 use super::sign_in::{SHARED_KEY, X509, certificates_in, device_octets, gateway_octets, narrowed, proof, spi_of};
 use super::state::{
-    Door, Event, Granted, Greeting, Held, Keeper, Phase, Question, Reason, Refusal, Sa, Session, Settings, Shown,
+    Call, Calling, Door, Event, Granted, Greeting, Held, Keeper, Opening, Phase, Question, Reason, Refusal, Sa,
+    Session, Settings, Shown,
 };
 use super::suite::{ChildKeys, Keys, Sought, Suite, choose};
 use crate::Moment;
@@ -31,30 +31,6 @@ use crate::esp::pair::Path;
 const TURNS: u8 = 4;
 /// Hashes that signatures may be over (RFC 7427 section 4, RFC 8420): SHA2-256, -384, -512, and none.
 const HASHES: [u16; 4] = [2, 3, 4, 5];
-
-/// Who calls: what they show, and whom they believe.
-pub trait Caller: Send + Sync {
-    /// Whom they want to reach; `None`: whoever answers.
-    fn dialled(&self) -> Option<Identity>;
-
-    /// Who they say that they are.
-    fn identity(&self) -> Identity;
-
-    /// Their certificates: DER, their own first.
-    fn certificates(&self) -> Vec<Vec<u8>>;
-
-    /// The body of an AUTH payload over `octets`, to somebody who takes digital signatures over these hashes. `None`: by the account.
-    fn prove(&self, octets: &[u8], hashes: &[u16]) -> Option<Vec<u8>>;
-
-    /// Their account, where they sign in with one.
-    fn account(&self) -> Option<Peer>;
-
-    /// Whether the other end is who they wanted.
-    ///
-    /// # Errors
-    /// Why not.
-    fn believes(&self, shown: &Shown<'_>) -> Result<(), String>;
-}
 
 /// Decides nothing: for an end that only calls.
 pub struct Nobody;
@@ -97,47 +73,6 @@ impl Keeper for Nobody {
     fn signed_in(&self, _: &str, _: bool) -> Result<Granted, Refusal> {
         Self::refuses()
     }
-}
-
-/// A call.
-#[derive(Clone)]
-pub struct Call {
-    /// Where the first message goes, and where everything after it does.
-    pub first: SocketAddr,
-    pub second: SocketAddr,
-    /// For the association, a proposal each: the key goes along for the first.
-    pub suites: Vec<Suite>,
-    /// For packets, a proposal each.
-    pub pair_suites: Vec<Suite>,
-    /// What of a configuration is asked for.
-    pub attributes: Vec<u16>,
-    /// What it wants to reach.
-    pub reach: Vec<Selector>,
-    pub in_parts: bool,
-    pub mobike: bool,
-    pub who: Arc<dyn Caller>,
-}
-
-/// An opening that is not answered yet.
-pub(super) struct Opening {
-    call: Call,
-    exchange: Exchange,
-    nonce: Vec<u8>,
-    message: Vec<u8>,
-    turns: u8,
-    tries: u32,
-}
-
-/// How far a call is that has keys.
-pub(super) struct Calling {
-    call: Call,
-    greeting: Box<Greeting>,
-    /// The SPI under which it will receive.
-    spi: u32,
-    /// Whom the other end has shown itself to be.
-    other: Option<Identity>,
-    talk: Option<Peer>,
-    key: Option<Zeroizing<[u8; 64]>>,
 }
 
 /// What came of an answer.

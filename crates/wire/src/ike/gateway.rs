@@ -9,9 +9,8 @@ use std::sync::Arc;
 
 use siphasher::sip128::SipHasher24;
 
-use super::call::Opening;
 use super::message::{Chain, Head, Notification, deleted, emit_deleted, exchange, kind, notify, payloads};
-use super::state::{Door, Event, Keeper, Out, Pending, Phase, Question, Reason, Refusal, Sa, Session, Todo};
+use super::state::{Door, Event, Keeper, Opening, Out, Pending, Phase, Question, Reason, Refusal, Sa, Session, Todo};
 use crate::budget::{Budget, Verdict};
 use crate::esp::pair::Pair;
 use crate::timer::Deadlines;

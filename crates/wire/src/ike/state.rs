@@ -7,8 +7,7 @@ use std::sync::Arc;
 use ipnet::IpNet;
 use zeroize::Zeroizing;
 
-use super::call::Calling;
-use super::eap::{Conversation, Form};
+use super::eap::{Conversation, Form, Peer};
 use super::exchange::Exchange;
 use super::message::{Identity, Selector};
 use super::sealed::{Parts, Sealed};
@@ -221,6 +220,71 @@ pub(super) struct Asked {
     pub mobike: bool,
     /// Whether this gateway's proof was already sent.
     pub proved: bool,
+}
+
+/// Who calls: what they show, and whom they believe.
+pub trait Caller: Send + Sync {
+    /// Whom they want to reach; `None`: whoever answers.
+    fn dialled(&self) -> Option<Identity>;
+
+    /// Who they say that they are.
+    fn identity(&self) -> Identity;
+
+    /// Their certificates: DER, their own first.
+    fn certificates(&self) -> Vec<Vec<u8>>;
+
+    /// The body of an AUTH payload over `octets`, to somebody who takes digital signatures over these hashes. `None`: by the account.
+    fn prove(&self, octets: &[u8], hashes: &[u16]) -> Option<Vec<u8>>;
+
+    /// Their account, where they sign in with one.
+    fn account(&self) -> Option<Peer>;
+
+    /// Whether the other end is who they wanted.
+    ///
+    /// # Errors
+    /// Why not.
+    fn believes(&self, shown: &Shown<'_>) -> Result<(), String>;
+}
+
+/// A call.
+#[derive(Clone)]
+pub struct Call {
+    /// Where the first message goes, and where everything after it does.
+    pub first: SocketAddr,
+    pub second: SocketAddr,
+    /// For the association, a proposal each: the key goes along for the first.
+    pub suites: Vec<Suite>,
+    /// For packets, a proposal each.
+    pub pair_suites: Vec<Suite>,
+    /// What of a configuration is asked for.
+    pub attributes: Vec<u16>,
+    /// What it wants to reach.
+    pub reach: Vec<Selector>,
+    pub in_parts: bool,
+    pub mobike: bool,
+    pub who: Arc<dyn Caller>,
+}
+
+/// An opening that is not answered yet.
+pub(super) struct Opening {
+    pub call: Call,
+    pub exchange: Exchange,
+    pub nonce: Vec<u8>,
+    pub message: Vec<u8>,
+    pub turns: u8,
+    pub tries: u32,
+}
+
+/// How far a call is that has keys.
+pub(super) struct Calling {
+    pub call: Call,
+    pub greeting: Box<Greeting>,
+    /// The SPI under which it will receive.
+    pub spi: u32,
+    /// Whom the other end has shown itself to be.
+    pub other: Option<Identity>,
+    pub talk: Option<Peer>,
+    pub key: Option<Zeroizing<[u8; 64]>>,
 }
 
 /// How far an association is.
