@@ -34,6 +34,9 @@ pub enum Command {
         /// ikev2: when the gateway makes keys anew, where the device has not: 10s to 18h [default: 10h]
         #[arg(long, value_name = "TIME", value_parser = seconds)]
         renew_after: Option<u16>,
+        /// ikev2: the two ports on the host, where something in front forwards 500 and 4500 to them; devices dial no others
+        #[arg(long, value_name = "PORT,PORT", value_delimiter = ',', value_parser = port)]
+        inside_ports: Vec<u16>,
         /// quill's cipher, aes-256-gcm or chacha20-poly1305 [default: what the host does fastest]
         #[arg(long)]
         cipher: Option<String>,
@@ -105,6 +108,17 @@ pub struct About {
     /// Bytes of the largest inner packet, 1280 to 9000
     #[arg(long, value_name = "BYTES")]
     packet_size: Option<u16>,
+    /// ikev2: until then signatures over SHA-1 are taken, for clients that know nothing better: 2027-03-31, a year at most; "none" ends it
+    #[arg(long, value_name = "DATE", value_parser = sha1_until)]
+    sha1_until: Option<Sha1Until>,
+}
+
+/// A moment, or none.
+#[derive(Clone)]
+pub struct Sha1Until(Option<jiff::Timestamp>);
+
+fn sha1_until(text: &str) -> std::result::Result<Sha1Until, String> {
+    if text == "none" { Ok(Sha1Until(None)) } else { crate::words::moment(text).map(Some).map(Sha1Until) }
 }
 
 #[derive(Clone)]
@@ -165,6 +179,11 @@ impl From<About> for Wish {
             domains: about.domains.map(|domains| domains.0),
             keep_alive: about.keep_alive,
             packet_size: about.packet_size,
+            settings: about
+                .sha1_until
+                .map(|until| ("sha1-until".to_owned(), until.0.map_or_else(|| "none".to_owned(), |at| at.to_string())))
+                .into_iter()
+                .collect(),
             ..Self::default()
         }
     }
@@ -194,12 +213,14 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     let mut context = global.context()?;
     match command {
-        Command::Open { gateway, name, tunnel, accounts, renew_after, cipher, about } => {
+        Command::Open { gateway, name, tunnel, accounts, renew_after, inside_ports, cipher, about } => {
             let settings = cipher.map(|cipher| ("cipher".to_owned(), cipher)).into_iter();
             let settings = settings.chain(accounts.then(|| ("accounts".to_owned(), "yes".to_owned())));
             let renewed = renew_after.map(|after| ("renew-after".to_owned(), after.to_string()));
-            let settings = settings.chain(renewed).collect();
-            let wish = Wish { name, kind: Some(Kind::Named(tunnel)), settings, ..about.into() };
+            let about: Wish = about.into();
+            let settings = settings.chain(renewed).chain(about.settings.clone()).collect();
+            let inside_ports = (!inside_ports.is_empty()).then_some(inside_ports);
+            let wish = Wish { name, kind: Some(Kind::Named(tunnel)), settings, inside_ports, ..about };
             let Opened { listener: opened, notes } = listener::open(&mut context, &gateway, &wish)?;
             output.say(&format!(
                 "opened the listener {} on {} with the pool {}, reach {}",

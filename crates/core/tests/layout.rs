@@ -15,7 +15,7 @@ const ARROWS: [(&str, &[&str]); 11] = [
     ("device", &["core", "wire", "net"]),
     ("agent", &["core", "wire", "net", "host"]),
     ("places", &["core", "net", "host"]),
-    ("lab", &["core", "net", "host", "device"]),
+    ("lab", &["core", "wire", "net", "host", "device"]),
     ("actions", &["core", "net", "store", "places"]),
     ("cli", &["core", "net", "store", "host", "device", "agent", "lab", "actions"]),
 ];

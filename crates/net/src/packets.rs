@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nix::poll::{PollFd, PollFlags, PollTimeout};
-use quinn_udp::{BATCH_SIZE, RecvMeta, Transmit, UdpSocketState};
+use quinn_udp::{BATCH_SIZE, EcnCodepoint, RecvMeta, Transmit, UdpSocketState};
 use std::os::fd::AsFd as _;
 use tun_rs::{GROTable, IDEAL_BATCH_SIZE, SyncDevice, VIRTIO_NET_HDR_LEN};
 
@@ -93,10 +93,10 @@ impl Udp {
 
     /// Sends one datagram. What cannot be sent is lost, as on the way.
     pub fn send(&self, to: SocketAddr, datagram: &[u8]) {
-        self.send_joined(to, datagram, None);
+        self.send_joined(to, 0, datagram, None);
     }
 
-    fn send_joined(&self, to: SocketAddr, contents: &[u8], segment_size: Option<usize>) {
+    fn send_joined(&self, to: SocketAddr, mark: u8, contents: &[u8], segment_size: Option<usize>) {
         let destination = match (to, self.socket.local_addr()) {
             // A socket of both families names IPv4 peers by mapped addresses (RFC 4291 section 2.5.5.2).
             (SocketAddr::V4(four), Ok(SocketAddr::V6(_))) => {
@@ -104,7 +104,8 @@ impl Udp {
             }
             _ => to,
         };
-        let transmit = Transmit { destination, ecn: None, contents, segment_size, src_ip: None };
+        let ecn = EcnCodepoint::from_bits(mark);
+        let transmit = Transmit { destination, ecn, contents, segment_size, src_ip: None };
         for _ in 0..50 {
             match self.state.try_send((&self.socket).into(), &transmit) {
                 Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
@@ -138,13 +139,18 @@ impl Default for Receiver {
 impl Receiver {
     /// Receives what is there and gives each datagram, to be changed in slot. Returns how many.
     pub fn receive(&mut self, udp: &Udp, mut each: impl FnMut(SocketAddr, &mut [u8])) -> usize {
+        self.receive_marked(udp, |from, _, datagram| each(from, datagram))
+    }
+
+    /// The same, with the marks of congestion (RFC 3168) that each datagram came with: two bits.
+    pub fn receive_marked(&mut self, udp: &Udp, mut each: impl FnMut(SocketAddr, u8, &mut [u8])) -> usize {
         let mut slices: Vec<_> = self.buffers.iter_mut().map(|buffer| IoSliceMut::new(buffer)).collect();
         let Ok(count) = udp.state.recv((&udp.socket).into(), &mut slices, &mut self.meta) else { return 0 };
         let mut datagrams = 0;
         for (buffer, meta) in self.buffers.iter_mut().zip(&self.meta).take(count) {
             for datagram in buffer[..meta.len].chunks_mut(meta.stride.max(1)) {
                 datagrams += 1;
-                each(plain(meta.addr), datagram);
+                each(plain(meta.addr), meta.ecn.map_or(0, |mark| mark as u8), datagram);
             }
         }
         datagrams
@@ -158,13 +164,28 @@ pub struct Sender {
     size: usize,
     count: usize,
     to: Option<SocketAddr>,
+    /// Marks of congestion that they go out with.
+    mark: u8,
 }
 
 impl Sender {
     /// Adds a datagram that `lay` appends to the buffer; `lay` returns whether it did. Sends what was collected when the
     /// new one does not fit to it.
     pub fn add(&mut self, udp: &Udp, to: SocketAddr, expected: usize, lay: impl FnOnce(&mut Vec<u8>) -> bool) {
+        self.add_marked(udp, to, 0, expected, lay);
+    }
+
+    /// The same, with marks of congestion (RFC 3168): two bits.
+    pub fn add_marked(
+        &mut self,
+        udp: &Udp,
+        to: SocketAddr,
+        mark: u8,
+        expected: usize,
+        lay: impl FnOnce(&mut Vec<u8>) -> bool,
+    ) {
         let fits = self.to == Some(to)
+            && self.mark == mark
             && expected <= self.size
             && self.contents.len() + expected <= SEND
             && self.count < udp.state.max_gso_segments();
@@ -180,6 +201,7 @@ impl Sender {
         if self.count == 0 {
             self.size = size;
             self.to = Some(to);
+            self.mark = mark;
         }
         self.count += 1;
         // A shorter datagram can only be the last of a joined send.
@@ -194,7 +216,7 @@ impl Sender {
             && self.count > 0
         {
             let segment = (self.count > 1).then_some(self.size);
-            udp.send_joined(to, &self.contents, segment);
+            udp.send_joined(to, self.mark, &self.contents, segment);
         }
         self.contents.clear();
         self.count = 0;

@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 use proptest::prelude::*;
 use ring::rand::SystemRandom;
@@ -13,7 +13,7 @@ use ring::signature::{self, EcdsaKeyPair, KeyPair as _, UnparsedPublicKey};
 use yestrel_wire::esp::cipher::{Encryption, Integrity, Protection};
 use yestrel_wire::esp::pair::Pair;
 use yestrel_wire::ike::call::everything;
-use yestrel_wire::ike::eap::{Form, Peer};
+use yestrel_wire::ike::eap::{Conversation, Form, Next, Peer, Talk};
 use yestrel_wire::ike::exchange::Group;
 use yestrel_wire::ike::gateway::{Config, Gateway};
 use yestrel_wire::ike::message::{Identity, attribute, id};
@@ -79,10 +79,43 @@ fn holds(shown: &Shown<'_>, certificate: &[u8]) -> bool {
         && key.verify(shown.octets, &shown.proof[4..]).is_ok()
 }
 
+/// MD4 of "clientPass" in UTF-16 (RFC 2759 section 9.2).
+const FORM: [u8; 16] = [0x44, 0xeb, 0xba, 0x8d, 0x53, 0x12, 0xb8, 0xd6, 0x11, 0x47, 0x44, 0x11, 0xf5, 0x69, 0x89, 0xae];
+
+/// What another registry would say, and to which association.
+type Later = Mutex<Vec<(u64, Next)>>;
+
 struct Keep {
     own: Own,
     device: Vec<u8>,
     password: Form,
+    /// EAP is answered elsewhere.
+    later: Option<Arc<Later>>,
+}
+
+/// Takes what a device says to a registry elsewhere.
+struct Elsewhere {
+    talk: Conversation,
+    association: u64,
+    later: Arc<Later>,
+}
+
+impl Talk for Elsewhere {
+    fn take(&mut self, bytes: &[u8]) -> Next {
+        let said = match self.talk.take(bytes) {
+            Next::Named(name) => {
+                let (_, said) = self.talk.check(bytes, &name, Some(&Form::new(FORM)), &mut Dice(9));
+                Next::Say(said)
+            }
+            said => said,
+        };
+        self.later.lock().unwrap().push((self.association, said));
+        Next::Later
+    }
+
+    fn check(&mut self, _: &[u8], _: &str, _: Option<&Form>, _: &mut dyn Random) -> (bool, Vec<u8>) {
+        unreachable!("it never names anybody here")
+    }
 }
 
 impl Keep {
@@ -115,6 +148,13 @@ impl Keeper for Keep {
     }
     fn takes_accounts(&self) -> bool {
         true
+    }
+    fn talk(&self, association: u64, random: &mut dyn Random) -> Option<(Box<dyn Talk>, Vec<u8>)> {
+        let (talk, first) = Conversation::begin(random);
+        Some(match &self.later {
+            Some(later) => (Box::new(Elsewhere { talk, association, later: later.clone() }), first),
+            None => (Box::new(talk), first),
+        })
     }
     fn certificate(&self, shown: &Shown<'_>) -> Result<Granted, Refusal> {
         let refusal = Refusal { credential: None, reason: Reason::Proof, words: "not the device".into() };
@@ -253,6 +293,10 @@ struct World {
     at_phone: Heard,
     call: Call,
     now: u64,
+    /// Where the gateway sees the phone.
+    seen: SocketAddr,
+    /// The phone does not get what is sent to where it is seen.
+    elsewhere: bool,
 }
 
 const GATEWAY: SocketAddr = SocketAddr::new(IpAddr::V4(Ipv4Addr::new(203, 0, 113, 10)), 4500);
@@ -272,9 +316,7 @@ impl World {
     fn new(seed: u64, which: u8, password: Option<&'static str>, way: (u64, u64, u64)) -> Self {
         let (device, own) = (Own::new(), Own::new());
         let (loses, doubles, latest) = way;
-        // MD4 of "clientPass" in UTF-16 (RFC 2759 section 9.2).
-        let form = [0x44, 0xeb, 0xba, 0x8d, 0x53, 0x12, 0xb8, 0xd6, 0x11, 0x47, 0x44, 0x11, 0xf5, 0x69, 0x89, 0xae];
-        let keep = Keep { device: device.certificate.clone(), own, password: Form::new(form) };
+        let keep = Keep { device: device.certificate.clone(), own, password: Form::new(FORM), later: None };
         let who = Arc::new(Phone { own: device, gateway: keep.own.certificate.clone(), password });
         let (suites, pair_suites) = suites(which);
         let call = Call {
@@ -302,6 +344,8 @@ impl World {
             at_phone: Heard::default(),
             call,
             now: 1_000,
+            seen: PHONE,
+            elsewhere: false,
         };
         world.phone.call(Moment(world.now), world.call.clone()).unwrap();
         world
@@ -310,6 +354,9 @@ impl World {
     fn collect(&mut self) {
         for (to_gateway, end) in [(true, &mut self.phone), (false, &mut self.gateway)] {
             for out in end.take_output() {
+                if !to_gateway && self.elsewhere && out.to == self.seen {
+                    continue;
+                }
                 self.way.carry(self.now, to_gateway, out.door, &out.bytes);
             }
         }
@@ -329,7 +376,7 @@ impl World {
             while let Some(entry) = self.way.under_way.first_entry().filter(|entry| entry.key().0 <= self.now) {
                 let (to_gateway, door, bytes) = entry.remove();
                 let (end, from) = if to_gateway {
-                    (&mut self.gateway, PHONE)
+                    (&mut self.gateway, self.seen)
                 } else {
                     (&mut self.phone, SocketAddr::new(GATEWAY.ip(), if door == Door::First { 500 } else { 4500 }))
                 };
@@ -416,6 +463,47 @@ fn whoever_should_not_come_in_does_not_and_neither_end_believes_a_stranger() {
     world.run_until(200_000);
     assert_eq!(world.at_phone.failed.as_ref().map(|failed| failed.0), Some(Reason::Silent));
     assert_eq!((world.phone.deadline(), world.gateway.deadline()), (None, None), "nothing is left of it");
+}
+
+/// RFC 4555 section 3.7: whoever says that they are elsewhere shows it, or is out before long; nobody else is sent their packets for ever.
+#[test]
+fn a_device_that_moves_shows_that_it_is_there() {
+    for answers in [true, false] {
+        let mut world = World::new(3, 0, None, (0, 0, 1));
+        world.run_until(3_000);
+        let session = world.at_gateway.session.unwrap();
+        (world.seen, world.elsewhere) = ("192.0.2.99:4500".parse().unwrap(), !answers);
+        world.gateway.moved(Moment(world.now), session, world.seen);
+        world.collect();
+        world.run_until(4_000);
+        assert_eq!(world.at_gateway.ended, None);
+        world.run_until(100_000);
+        let ended = if answers { None } else { Some(Reason::Silent) };
+        assert_eq!(world.at_gateway.ended, ended);
+    }
+}
+
+/// Somebody else answers a device's EAP, later: until then nothing is said, however often it asks.
+#[test]
+fn another_registry_may_answer_later() {
+    let mut world = World::new(4, 0, Some("clientPass"), (0, 0, 1));
+    world.keep.later = Some(Arc::default());
+    world.run_until(3_500);
+    assert!(world.at_phone.failed.is_none() && world.at_gateway.session.is_none());
+    let (association, said) = world.keep.later.as_ref().unwrap().lock().unwrap().pop().unwrap();
+    world.gateway.said(Moment(world.now), association, said, &world.keep);
+    // The next step waits again.
+    while world.at_phone.settings.is_none() {
+        world.run_until(world.now + 100);
+        if let Some((association, said)) = world.keep.later.as_ref().unwrap().lock().unwrap().pop() {
+            world.gateway.said(Moment(world.now), association, said, &world.keep);
+        }
+        assert!(world.now < 30_000 && world.at_phone.failed.is_none(), "{:?}", world.at_phone.failed);
+    }
+    world.packets().unwrap();
+    // An answer that nobody waits for is nothing.
+    world.gateway.said(Moment(world.now), association, Next::Nothing, &world.keep);
+    world.packets().unwrap();
 }
 
 /// An agent that is killed in the middle of everything knows nothing of it afterwards; whoever was in finds out and calls again.

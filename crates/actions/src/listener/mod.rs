@@ -36,6 +36,8 @@ pub struct Wish {
     pub kind: Option<Kind>,
     pub port: Option<u16>,
     pub outside_port: Option<u16>,
+    /// On the host, where clients dial ports that are no choice and something in front forwards those.
+    pub inside_ports: Option<Vec<u16>>,
     pub pool: Option<String>,
     /// An IPv6 range, or "none".
     pub pool6: Option<String>,
@@ -135,13 +137,47 @@ fn choose_port(book: &Book<'_>, gateway: &Gateway, host: &Host, protocol: Protoc
     Err(Problem::failed("no free port was found").try_("--port PORT"))
 }
 
+fn has_twice(ports: &[u16]) -> bool {
+    ports.iter().enumerate().any(|(at, port)| ports[..at].contains(port))
+}
+
+/// A port that clients dial and that is no choice is one listener's: whatever stands in front has it once.
+fn dialled_once(book: &Book<'_>, gateway: &Gateway, service: Service) -> Result<()> {
+    let listeners = find::listeners_of(book, &gateway.name)?;
+    let dialled = |other: &&Listener| other.serves.iter().any(|served| served.outside == service);
+    match listeners.iter().find(dialled) {
+        Some(other) => Err(Problem::refused(format!("{} has a listener at {service} already", gateway.name))
+            .why(format!("{} serves all devices of its kind", other.name))
+            .try_(format!("yestrel listener show {}", other.name))),
+        None => Ok(()),
+    }
+}
+
 /// Every port and protocol that a tunnel needs on a host: what it must have, and the port that was wished for, or a free one.
 fn serves(book: &Book<'_>, gateway: &Gateway, host: &Host, tunnel: &Tunnel, wish: &Wish) -> Result<Vec<Served>> {
     let mut serves = Vec::new();
     // The first port of one's choice is the one that is dialled first, and that a wish is about.
     let (mut port, mut outside) = (wish.port, wish.outside_port);
+    let fixed = tunnel.needs().iter().filter(|need| matches!(need, Need::Exactly(Service::Port(..)))).count();
+    let mut inside_ports = wish.inside_ports.iter().flatten().copied();
+    if wish.inside_ports.as_ref().is_some_and(|ports| ports.len() != fixed || has_twice(ports)) {
+        return Err(Problem::words(format!("the {} tunnel does not take these inside ports", tunnel.word()))
+            .why(match fixed {
+                0 => "its port is one's choice".to_owned(),
+                _ => format!("clients dial {fixed} ports, and each is forwarded to one of its own"),
+            })
+            .try_(if fixed == 0 {
+                "--port, and --outside-port where it is forwarded"
+            } else {
+                "--inside-ports 10500,14500"
+            }));
+    }
     for need in tunnel.needs() {
         let inside = match need {
+            Need::Exactly(service @ Service::Port(protocol, _)) => {
+                dialled_once(book, gateway, *service)?;
+                inside_ports.next().map_or(*service, |port| Service::Port(*protocol, port))
+            }
             Need::Exactly(service) => *service,
             Need::AnyPort(protocol) => match port.take() {
                 Some(port) => Service::Port(*protocol, port),
@@ -158,6 +194,7 @@ fn serves(book: &Book<'_>, gateway: &Gateway, host: &Host, tunnel: &Tunnel, wish
             (Service::Port(protocol, port), Need::AnyPort(_)) => {
                 Service::Port(protocol, outside.take().unwrap_or(port))
             }
+            (_, Need::Exactly(service)) => *service,
             _ => inside,
         };
         serves.push(Served { inside, outside });
@@ -178,6 +215,11 @@ pub fn notes(listener: &Listener) -> Vec<String> {
             "many homes use {common}: devices there cannot tell the pool {} from their own network",
             listener.pool
         ));
+    }
+    if let Tunnel::Ikev2(own) = &listener.tunnel
+        && let Some(until) = own.sha1_until.filter(|until| *until > Timestamp::now())
+    {
+        notes.push(format!("until {} signatures over SHA-1 are taken, which can be forged with effort", moment(until)));
     }
     if listener.reach == Reach::Everything && listener.resolvers.is_empty() {
         notes.push("everything goes through the tunnel, but no resolvers are given: names may not resolve".into());

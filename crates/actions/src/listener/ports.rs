@@ -72,7 +72,7 @@ pub fn list(context: &mut Context, gateway: Option<&str>) -> Result<Vec<Port>> {
                 (Err(problem), _) | (_, Err(problem)) => (PortState::Unknown, Some(problem.clone().reason())),
                 (Ok(status), Ok(facts)) => judge(&listener, &gateway, served.inside, status, facts),
             };
-            let for_ = match listener.tunnel.use_of(served.inside) {
+            let for_ = match listener.tunnel.use_of(served.outside) {
                 Some(use_) => format!("the {} tunnel: {use_}", listener.tunnel.word()),
                 None => format!("the {} tunnel", listener.tunnel.word()),
             };

@@ -18,6 +18,7 @@ use yestrel_net::clock;
 use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
 use yestrel_net::seats::{Carrier, Seat};
 use yestrel_wire::Moment;
+use yestrel_wire::esp::ecn;
 use yestrel_wire::esp::pair::Pair;
 use yestrel_wire::ike::gateway::{Config, Gateway};
 use yestrel_wire::ike::state::{Door, Event};
@@ -43,6 +44,8 @@ pub struct Ikev2Kind;
 struct Held {
     pair: Arc<Pair>,
     seat: Option<Arc<Seat>>,
+    /// The thread of IKE is to look at it, and has not yet.
+    told: Arc<AtomicBool>,
 }
 
 /// A running listener.
@@ -60,10 +63,20 @@ pub struct Ikev2 {
     stop: AtomicBool,
 }
 
-struct Work {
-    door: Door,
-    from: SocketAddr,
-    message: Vec<u8>,
+enum Work {
+    Message {
+        door: Door,
+        from: SocketAddr,
+        message: Vec<u8>,
+    },
+    /// A packet of this pair says something: it is the first, the keys are worn, or, with `newest`, its sender is elsewhere.
+    Packet {
+        pair: Arc<Pair>,
+        from: SocketAddr,
+        newest: bool,
+        worn: bool,
+        told: Arc<AtomicBool>,
+    },
 }
 
 /// Packets of one session go out in this pair.
@@ -75,7 +88,8 @@ struct Under {
 impl Carrier for Under {
     fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender) {
         let (pair, length) = (&self.pair, self.pair.length(packet.len()));
-        sender.add(&self.udp, pair.path.get(), length, |out| pair.seal_packet(now, packet, out).is_ok());
+        let (to, mark) = (pair.path.get(), ecn::of(packet));
+        sender.add_marked(&self.udp, to, mark, length, |out| pair.seal_packet(now, packet, out).is_ok());
     }
 
     fn flush(&self, sender: &mut Sender) {
@@ -149,7 +163,11 @@ impl Tunnel for Ikev2 {
     }
 
     fn serves(&self, listener: &OrderListener) -> bool {
-        self.listener.serves == listener.serves && self.listener.tunnel == listener.tunnel
+        let same = match (&self.listener.tunnel, &listener.tunnel) {
+            (tunnel::Tunnel::Ikev2(own), tunnel::Tunnel::Ikev2(new)) => own.goes_on_as(new),
+            _ => false,
+        };
+        same && self.listener.serves == listener.serves
     }
 
     fn services(&self) -> Vec<Service> {
@@ -224,7 +242,7 @@ impl Ikev2 {
         match event {
             Event::PairAdded(pair) => {
                 let seat = self.shared.seats.get(pair.session);
-                self.pairs.write().insert(pair.own, Held { pair, seat });
+                self.pairs.write().insert(pair.own, Held { pair, seat, told: Arc::default() });
             }
             Event::PairRemoved(spi) => drop(self.pairs.write().remove(&spi)),
             Event::Known(spi) => drop(self.known.write().insert(spi)),
@@ -271,8 +289,21 @@ impl Ikev2 {
             let work = self.work.take(Duration::from_millis(100));
             let now = clock::now();
             let mut machine = self.machine.lock();
-            if let Some(Work { door, from, message }) = work {
-                machine.receive(now, door, from, &message, &self.papers);
+            match work {
+                Some(Work::Message { door, from, message }) => {
+                    machine.receive(now, door, from, &message, &self.papers);
+                }
+                Some(Work::Packet { pair, from, newest, worn, told }) => {
+                    told.store(false, Ordering::Relaxed);
+                    machine.heard_in(now, pair.own);
+                    if newest {
+                        machine.moved(now, pair.session, from);
+                    }
+                    if worn {
+                        machine.worn(now, pair.own);
+                    }
+                }
+                None => {}
             }
             if machine.deadline().is_some_and(|at| at <= now) {
                 machine.tick(now);
@@ -292,7 +323,7 @@ impl Ikev2 {
             let known = self.known.read();
             spis().iter().any(|spi| known.contains(spi))
         };
-        self.work.push(known, Work { door, from, message: message.to_vec() });
+        self.work.push(known, Work::Message { door, from, message: message.to_vec() });
     }
 
     /// One thread: what comes at the port for the first exchange.
@@ -313,14 +344,14 @@ impl Ikev2 {
                 continue;
             }
             let (plane, now) = (self.shared.plane(), clock::now());
-            inward(&mut receiver, &self.doors[1], plane.as_deref(), &mut batch, |from, datagram, batch| {
-                self.datagram(now, from, datagram, batch);
+            inward(&mut receiver, &self.doors[1], plane.as_deref(), &mut batch, |from, mark, datagram, batch| {
+                self.datagram(now, from, mark, datagram, batch);
             });
         }
         tracing::info!(listener = self.listener.name, "listener closed");
     }
 
-    fn datagram(&self, now: Moment, from: SocketAddr, datagram: &mut [u8], batch: &mut Batch) {
+    fn datagram(&self, now: Moment, from: SocketAddr, mark: u8, datagram: &mut [u8], batch: &mut Batch) {
         if self.stop.load(Ordering::Relaxed) || *datagram == KEEP_ALIVE {
             return;
         }
@@ -328,21 +359,20 @@ impl Ikev2 {
             return self.queue(Door::Second, from, message);
         }
         let Some(spi) = Pair::spi(datagram) else { return };
-        let held = self.pairs.read().get(&spi).map(|held| (held.pair.clone(), held.seat.clone()));
-        let Some((pair, seat)) = held else { return };
+        let held = self.pairs.read().get(&spi).map(|held| (held.pair.clone(), held.seat.clone(), held.told.clone()));
+        let Some((pair, seat, told)) = held else { return };
         let before = pair.is_heard();
         let Ok((packet, newest)) = pair.open(now, datagram) else { return };
         let worn = pair.take_worn();
-        if !before || (newest && pair.path.get() != from) || worn {
-            let mut machine = self.machine.lock();
-            machine.heard_in(now, spi);
-            if newest {
-                machine.moved(now, pair.session, from);
+        // Nothing here waits for the thread of IKE, which may be in the middle of a signature.
+        if (!before || (newest && pair.path.get() != from) || worn) && !told.swap(true, Ordering::Relaxed) {
+            let packet = Work::Packet { pair: pair.clone(), from, newest, worn, told: told.clone() };
+            if !self.work.push(true, packet) {
+                told.store(false, Ordering::Relaxed);
             }
-            if worn {
-                machine.worn(now, spi);
-            }
-            self.settle(machine);
+        }
+        if !ecn::take_over(packet, mark) {
+            return;
         }
         // A device speaks only from its own address, and only to where it may go.
         if seat.as_ref().is_some_and(|seat| seat.passes(packet)) {

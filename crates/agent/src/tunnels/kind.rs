@@ -34,17 +34,17 @@ pub(super) fn thread(name: &str, run: impl FnOnce() + Send + 'static) -> Result<
     spawned.map(drop).map_err(|error| Problem::failed("no thread for the listener").why(error.to_string()))
 }
 
-/// Takes what has arrived at a port, each datagram by `each`, and gives the plane the packets that came out of them. Returns how many
+/// Takes what has arrived at a port, each datagram with its marks of congestion by `each`, and gives the plane the packets that came out of them. Returns how many
 /// datagrams there were.
 pub(super) fn inward(
     receiver: &mut Receiver,
     udp: &Udp,
     plane: Option<&Plane>,
     batch: &mut Batch,
-    mut each: impl FnMut(SocketAddr, &mut [u8], &mut Batch),
+    mut each: impl FnMut(SocketAddr, u8, &mut [u8], &mut Batch),
 ) -> usize {
-    let received = receiver.receive(udp, |from, datagram| {
-        each(from, datagram, batch);
+    let received = receiver.receive_marked(udp, |from, mark, datagram| {
+        each(from, mark, datagram, batch);
         if batch.is_full()
             && let Some(plane) = plane
         {

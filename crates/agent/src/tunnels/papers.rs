@@ -35,7 +35,14 @@ struct Own {
     /// Whose certificates devices may show.
     trusted: Vec<Certificate>,
     accounts: bool,
+    sha1: Option<Timestamp>,
     domains: Vec<String>,
+}
+
+impl Own {
+    fn takes_sha1(&self) -> bool {
+        self.sha1.is_some_and(|until| Timestamp::now() < until)
+    }
 }
 
 /// Wrong passwords of one account in a row.
@@ -167,6 +174,7 @@ impl Papers {
                 dialled: String::new(),
                 trusted: Vec::new(),
                 accounts: false,
+                sha1: None,
                 domains: Vec::new(),
             }),
             misses: Mutex::default(),
@@ -196,9 +204,19 @@ impl Papers {
                 "this gateway has no certificate to show: nobody can come in here"
             );
         }
-        let accounts = matches!(&listener.tunnel, Tunnel::Ikev2(own) if own.accounts);
-        *self.own.write() =
-            Own { chain, key, dialled: content.dialled.clone(), trusted, accounts, domains: listener.domains.clone() };
+        let (accounts, sha1) = match &listener.tunnel {
+            Tunnel::Ikev2(own) => (own.accounts, own.sha1_until),
+            _ => (false, None),
+        };
+        *self.own.write() = Own {
+            chain,
+            key,
+            dialled: content.dialled.clone(),
+            trusted,
+            accounts,
+            sha1,
+            domains: listener.domains.clone(),
+        };
     }
 
     fn granted(&self, claimed: Claimed<'_>, credential: Option<PublicKey>) -> std::result::Result<Granted, Refusal> {
@@ -281,7 +299,11 @@ impl Keeper for Papers {
     }
 
     fn prove(&self, octets: &[u8], hashes: &[u16]) -> Option<Vec<u8>> {
-        self.own.read().key.as_ref()?.prove(octets, hashes, &SystemRandom::new())
+        let (own, random) = (self.own.read(), SystemRandom::new());
+        let key = own.key.as_ref()?;
+        // Who announces hashes takes better ones; who does not knows this one.
+        let older = if hashes.is_empty() && own.takes_sha1() { key.prove_by_sha1(octets, &random) } else { None };
+        older.or_else(|| key.prove(octets, hashes, &random))
     }
 
     fn authorities(&self) -> Vec<u8> {
@@ -317,8 +339,20 @@ impl Keeper for Papers {
                 format!("it calls itself {}, and its certificate is not for that name", shown_as(shown.identity));
             return Err(with(refusal(Reason::Name, words)));
         }
-        proof::check(leaf.key(), shown.proof, shown.octets)
-            .map_err(|problem| with(refusal(Reason::Proof, problem.line())))?;
+        if let Err(problem) = proof::check(leaf.key(), shown.proof, shown.octets) {
+            if !proof::is_by_sha1(leaf.key(), shown.proof, shown.octets) {
+                return Err(with(refusal(Reason::Proof, problem.line())));
+            }
+            if !self.own.read().takes_sha1() {
+                let words = "it signs over SHA-1, which is not taken: yestrel listener change LISTENER --sha1-until DATE   for a while";
+                return Err(with(refusal(Reason::Proof, words)));
+            }
+            tracing::warn!(
+                listener = self.listener,
+                device = leaf.common_name(),
+                "signed in with SHA-1, which can be forged"
+            );
+        }
         self.granted(Claimed::Certificate(credential), Some(credential))
     }
 

@@ -549,7 +549,7 @@ impl Quill {
                 let plane = self.shared.plane();
                 let mut unknown = 0;
                 let received =
-                    inward(&mut receiver, &self.udp, plane.as_deref(), &mut batch, |from, datagram, batch| {
+                    inward(&mut receiver, &self.udp, plane.as_deref(), &mut batch, |from, _, datagram, batch| {
                         unknown += u32::from(!self.datagram(from, datagram, batch));
                     });
                 if strangers.flood(clock::now(), unknown) && received < ENOUGH {

@@ -312,6 +312,9 @@ class Device:
     def bind(self):
         self.socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         self.socket.bind((self.play.get("from", ""), 0))
+        # With what marks of congestion answers come (RFC 3168).
+        self.socket.setsockopt(socket.IPPROTO_IP, socket.IP_RECVTOS, 1)
+        self.outer = None
 
     # Datagrams.
 
@@ -347,7 +350,7 @@ class Device:
         while (left := until - time.monotonic()) > 0:
             if select.select([self.socket], [], [], left)[0]:
                 try:
-                    data, (address, port) = self.socket.recvfrom(65535)
+                    data, beside, _, (address, port) = self.socket.recvmsg(65535, 64)
                     self.captured(data, self.socket.getsockname()[1], port, False)
                 except ConnectionRefusedError:
                     continue
@@ -359,6 +362,7 @@ class Device:
                     continue
                 if port == self.ports[1]:
                     if data[:4] != bytes(4):
+                        self.outer = next((value[0] for level, kind, value in beside if (level, kind) == (socket.IPPROTO_IP, socket.IP_TOS)), None)
                         self.esp.append(data)
                         yield None
                         continue
@@ -903,28 +907,32 @@ class Device:
                 if self.ended:
                     return
 
-    def step_echo(self, destination, size=56, child=-1, replay=False, source=None, tos=0, again=3):
+    def step_echo(self, destination, size=56, child=-1, replay=False, source=None, tos=0, outer=0, again=3):
         target = socket.inet_pton(socket.AF_INET6 if ":" in destination else socket.AF_INET, destination)
         own = socket.inet_aton(source) if source else next(one for one in self.addresses if len(one) == len(target))
         for attempt in range(again):
             self.number = getattr(self, "number", 0) + 1
             datagram = self.children[child].seal(echo(own, target, self.number, size, tos))
+            self.socket.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, outer)
             for _ in range(2 if replay else 1):
                 self.socket.sendto(datagram, (self.address, self.ports[1]))
+            self.socket.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, 0)
             answers = []
             for packet in self.packets(1.0 if replay else 0.8):
                 if len(target) == 4:
                     check(checksum(packet[:20]) == 0, "the inner header's checksum")
-                    ends, kind, number, data = (packet[12:16], packet[16:20]), packet[20], packet[26:28], packet[28:]
+                    ends, kind, number, data, own_tos = (packet[12:16], packet[16:20]), packet[20], packet[26:28], packet[28:], packet[1]
                 else:
                     ends, kind, number, data = (packet[8:24], packet[24:40]), packet[40], packet[46:48], packet[48:]
+                    own_tos = struct.unpack(">H", packet[:2])[0] >> 4 & 0xFF
                 if kind in (0, 129) and number == struct.pack(">H", self.number):
                     check(ends == (target, own) and data == bytes(i & 0xFF for i in range(size)), "the answer is the question's")
                     answers.append(len(packet))
+                    marks = {"tos": own_tos, "outer": self.outer}
                     if not replay:
                         break
             if answers:
-                return {"answers": len(answers), "bytes": answers[0]}
+                return {"answers": len(answers), "bytes": answers[0], **(marks if tos or outer else {})}
         return {"answers": 0}
 
     def step_rekey_child(self, group=None, keep=False):

@@ -231,6 +231,7 @@ fn a_session_goes_on_from_elsewhere_and_under_keys_that_the_gateway_makes_anew()
         ["echo", "10.44.0.20", { "source": "10.187.44.9", "again": 1 }],
         ["echo", "10.44.4.20", { "again": 1 }],
         ["move"],
+        ["wait", 5, "COOKIE2"],
         ["echo", "10.44.0.20"],
         ["roam"],
         ["keepalive"],
@@ -245,7 +246,7 @@ fn a_session_goes_on_from_elsewhere_and_under_keys_that_the_gateway_makes_anew()
     ]);
     let play = with(play(&world, "phone", steps), json!({ "esp": [[[1, 28], [5, 1], [5, 0]]] }));
     let playing = Playing::start(&world, "phone", &play);
-    playing.is_at(6);
+    playing.is_at(7);
     let list = wait(10, "the session is listed", || {
         let list = world.run("session list --format json").is(0).json();
         (!list.as_array()?.is_empty()).then_some(list)
@@ -259,9 +260,93 @@ fn a_session_goes_on_from_elsewhere_and_under_keys_that_the_gateway_makes_anew()
         "a replay is answered once, and nobody speaks for others or beyond the reach: {said:#?}"
     );
     assert_eq!(said[0]["auth"]["esp"], json!([28, null, null, 1]), "extended sequence numbers");
-    assert_eq!(said.len(), 16);
+    assert_eq!(said.len(), 17);
     let past = world.run("session list --past --format json").is(0).json();
     assert_eq!((past.as_array().unwrap().len(), &past[0]["reason"]), (1, &json!("closed")));
+}
+
+/// RFC 6040: what the way marks reaches the inside, what the inside marks shows outside, and nothing else of the traffic class does.
+#[test]
+fn marks_of_congestion_go_in_and_out_and_the_class_of_traffic_stays_inside() {
+    let world = harbour("", &[("phone", "--kind certificate")]);
+    let (class, capable, congested) = (0xb8, 2, 3);
+    let echo = |tos: u8, outer: u8| json!(["echo", "10.44.0.20", { "tos": tos, "outer": outer, "again": 2 }]);
+    let steps = json!([
+        ["in"],
+        echo(class | capable, capable),
+        echo(class | capable, congested),
+        echo(class, congested),
+        echo(class, capable),
+        ["out"],
+    ]);
+    let said = played(&world, &play(&world, "phone", steps));
+    let came: Vec<_> =
+        said[1..5].iter().map(|one| (one["answers"].clone(), one["tos"].clone(), one["outer"].clone())).collect();
+    // An echo comes back with the class and marks with which it arrived.
+    let expected = |answers: u8, tos: u8, outer: u8| (json!(answers), json!(tos), json!(outer));
+    assert_eq!(came[0], expected(1, class | capable, capable));
+    assert_eq!(came[1], expected(1, class | congested, congested), "the server sees what the way marked");
+    assert_eq!(came[2].0, json!(0), "whoever knows nothing of marks loses the packet");
+    assert_eq!(came[3], expected(1, class, 0));
+}
+
+/// For clients that know nothing better, until a day that somebody has named; and it is said.
+#[test]
+fn sha1_is_taken_until_a_day_that_is_named_and_not_otherwise() {
+    let world = harbour("", &[("old", "--kind certificate --key rsa-3072")]);
+    let steps = json!([["in"], ["echo", "10.44.0.20"], ["out"]]);
+    let mut old = with(play(&world, "old", steps), json!({ "sign": "rsa-sha1" }));
+    old.as_object_mut().unwrap().remove("hashes");
+    assert_eq!(played(&world, &old)[0]["refused"], "AUTHENTICATION_FAILED");
+    assert!(refused(&world).contains("signs over SHA-1"), "{}", refused(&world));
+    world.run("listener change harbour/ikev2 --sha1-until 2020-01-01").is(2).says("that is over");
+    world.run("listener change harbour/ikev2 --sha1-until 2099-01-01").is(2).says("a year at a time");
+    let until = world.judge("date -u -d '+30 days' +%F").is(0).out.trim().to_owned();
+    let came = world.run(&format!("listener change harbour/ikev2 --sha1-until {until}")).is(0);
+    assert!(came.err.contains("signatures over SHA-1 are taken"), "{came:#?}");
+    world.run("listener show harbour/ikev2").is(0).says("signatures over it can be forged");
+    // Somebody who is in stays in through the change.
+    let stays = Playing::start(
+        &world,
+        "stays",
+        &with(old.clone(), json!({ "sign": "rsa", "steps": [["in"], ["wait", 60, "deleted"]] })),
+    );
+    stays.is_at(1);
+    world.run("rollout --yes").is(0);
+    assert_eq!(world.run("session list --format json").is(0).json().as_array().unwrap().len(), 1);
+    world.run("session end mara/old --yes").is(0);
+    stays.ends();
+    let said = played(&world, &old);
+    assert_eq!((said.len(), &said[1]["answers"]), (3, &json!(1)), "{said:#?}");
+    world.run("gateway log harbour").is(0).says("signed in with SHA-1");
+    world.run("listener change harbour/ikev2 --sha1-until none").is(0);
+    world.run("rollout --yes").is(0);
+    assert_eq!(played(&world, &old)[0]["refused"], "AUTHENTICATION_FAILED");
+}
+
+/// Clients dial 500 and 4500; on the host others may listen, where something in front forwards to them.
+#[test]
+fn inside_ports_differ_where_something_in_front_forwards() {
+    let world = harbour("--inside-ports 10500,14500", &[("phone", "--kind certificate")]);
+    let ports = world.run("port list --format json").is(0).json();
+    let of = |port: &str| ports.as_array().unwrap().iter().find(|one| one["port"] == port).cloned().unwrap();
+    assert_eq!((&of("10500/udp")["state"], &of("500/udp")["to"]), (&json!("open"), &json!("10500/udp of harbour")));
+    world
+        .run("listener open harbour --name other --tunnel ikev2 --inside-ports 11500,15500")
+        .is(3)
+        .says("a listener at 500/udp already");
+    world
+        .run("listener open harbour --tunnel quill --name q --inside-ports 11500")
+        .is(2)
+        .says("its port is one's choice");
+    let steps = json!([["in"], ["echo", "10.44.0.20"], ["rekey-child"], ["echo", "10.44.0.20"], ["out"]]);
+    let play = play(&world, "phone", steps);
+    assert_eq!(played(&world, &play)[0]["refused"], "no answer", "nothing forwards yet");
+    let rules = "table ip front { chain pre { type nat hook prerouting priority dstnat; udp dport 500 redirect to :10500; udp dport 4500 redirect to :14500; } }";
+    world.write("front.nft", rules);
+    world.run(&format!("lab enter harbour -- nft -f {}", world.path("front.nft").display())).is(0);
+    let said = played(&world, &play);
+    assert_eq!((said.len(), &said[3]["answers"]), (5, &json!(1)), "{said:#?}");
 }
 
 #[test]

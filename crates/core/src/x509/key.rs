@@ -83,7 +83,7 @@ pub struct PrivateKey {
 }
 
 /// Randomness for the package that makes RSA keys, from the source that the caller gave.
-struct Bits<'a>(&'a dyn SecureRandom);
+pub(super) struct Bits<'a>(pub(super) &'a dyn SecureRandom);
 
 impl rand_core::TryRng for Bits<'_> {
     type Error = std::convert::Infallible;

@@ -5,7 +5,7 @@
 //! |---|---|---|
 //! | 14 | an algorithm that is named: RSA-PSS, RSA PKCS#1, ECDSA, Ed25519 | SHA2-256, -384, -512, as the other end announces them |
 //! | 9, 10 | ECDSA on P-256 with SHA-256, on P-384 with SHA-384 | |
-//! | 1 | RSA PKCS#1 | SHA2-256, -384, -512; SHA-1 is refused |
+//! | 1 | RSA PKCS#1 | SHA2-256, -384, -512; SHA-1 only by functions of its own |
 
 use ring::rand::SecureRandom;
 use ring::signature as sig;
@@ -78,6 +78,35 @@ impl PrivateKey {
     }
 }
 
+/// What stands before a hash by SHA-1 in a signature by PKCS#1 v1.5 (RFC 8017 section 9.2).
+const SHA1_PREFIX: [u8; 15] =
+    [0x30, 0x21, 0x30, 0x09, 0x06, 0x05, 0x2b, 0x0e, 0x03, 0x02, 0x1a, 0x05, 0x00, 0x04, 0x14];
+
+impl PrivateKey {
+    /// The body of an AUTH payload by method 1 over SHA-1, for somebody who knows nothing better. `None`: it is no RSA key.
+    pub fn prove_by_sha1(&self, octets: &[u8], random: &dyn SecureRandom) -> Option<Vec<u8>> {
+        use rsa::pkcs8::DecodePrivateKey as _;
+        if !matches!(strength(self.public()).ok()?, Strength::Rsa(_)) {
+            return None;
+        }
+        let key = rsa::RsaPrivateKey::from_pkcs8_der(self.pkcs8().reveal()).ok()?;
+        let hash = ring::digest::digest(&ring::digest::SHA1_FOR_LEGACY_USE_ONLY, octets);
+        let hashed = [&SHA1_PREFIX[..], hash.as_ref()].concat();
+        let how = rsa::Pkcs1v15Sign::new_unprefixed();
+        let signature = key.sign_with_rng(&mut super::key::Bits(random), how, &hashed).ok()?;
+        Some([&[RSA, 0, 0, 0][..], &signature].concat())
+    }
+}
+
+/// Whether the body of an AUTH payload is by method 1 over SHA-1 and by this RSA key.
+#[must_use]
+pub fn is_by_sha1(key: &SubjectPublicKeyInfoOwned, body: &[u8], octets: &[u8]) -> bool {
+    let [RSA, _, _, _, signature @ ..] = body else { return false };
+    let how = &sig::RSA_PKCS1_2048_8192_SHA1_FOR_LEGACY_USE_ONLY;
+    matches!(strength(key), Ok(Strength::Rsa(_)))
+        && sig::UnparsedPublicKey::new(how, key.subject_public_key.raw_bytes()).verify(octets, signature).is_ok()
+}
+
 /// Whether the body of an AUTH payload shows that whoever sent it has the private half of `key`.
 ///
 /// # Errors
@@ -147,6 +176,20 @@ mod tests {
         assert_eq!(hex(&key.signature_algorithm().to_der().unwrap()), "300a06082a8648ce3d040302");
         let key = PrivateKey::generate(Algorithm::P384, &SystemRandom::new()).unwrap();
         assert_eq!(hex(&key.signature_algorithm().to_der().unwrap()), "300a06082a8648ce3d040303");
+    }
+
+    #[test]
+    fn a_proof_over_sha1_is_told_apart_and_taken_nowhere_else() {
+        let random = SystemRandom::new();
+        let key = PrivateKey::generate(Algorithm::Rsa3072, &random).unwrap();
+        let body = key.prove_by_sha1(b"octets", &random).unwrap();
+        assert!(is_by_sha1(key.public(), &body, b"octets") && !is_by_sha1(key.public(), &body, b"others"));
+        assert!(check(key.public(), &body, b"octets").is_err());
+        let better = key.prove(b"octets", &[], &random).unwrap();
+        assert!(!is_by_sha1(key.public(), &better, b"octets"));
+        let curve = PrivateKey::generate(Algorithm::P256, &random).unwrap();
+        assert!(curve.prove_by_sha1(b"octets", &random).is_none());
+        assert!(!is_by_sha1(curve.public(), &body, b"octets") && !is_by_sha1(key.public(), &body[..4], b"octets"));
     }
 
     #[test]

@@ -23,6 +23,7 @@ use yestrel_net::packets::{Receiver, Sender, Udp};
 use yestrel_net::seats::Carrier;
 use yestrel_wire::Moment;
 use yestrel_wire::counters::Counters;
+use yestrel_wire::esp::ecn;
 use yestrel_wire::esp::pair::Pair;
 use yestrel_wire::ike::call::{Nobody, everything};
 use yestrel_wire::ike::eap::Peer;
@@ -151,7 +152,8 @@ struct Under {
 impl Carrier for Under {
     fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender) {
         let (pair, length) = (&self.pair, self.pair.length(packet.len()));
-        sender.add(&self.udp, pair.path.get(), length, |out| pair.seal_packet(now, packet, out).is_ok());
+        let (to, mark) = (pair.path.get(), ecn::of(packet));
+        sender.add_marked(&self.udp, to, mark, length, |out| pair.seal_packet(now, packet, out).is_ok());
     }
 
     fn flush(&self, sender: &mut Sender) {
@@ -288,6 +290,7 @@ impl Dialling {
         &self,
         now: Moment,
         from: SocketAddr,
+        mark: u8,
         datagram: &mut [u8],
         inside: &mut dyn FnMut(&[u8]) -> bool,
     ) -> Vec<Event> {
@@ -298,7 +301,7 @@ impl Dialling {
         let Some(pair) = self.pairs.read().get(&spi).cloned() else { return Vec::new() };
         let before = pair.is_heard();
         let Ok((packet, _)) = pair.open(now, datagram) else { return Vec::new() };
-        if inside(packet) {
+        if ecn::take_over(packet, mark) && inside(packet) {
             pair.count_received(packet.len());
         }
         let worn = pair.take_worn();
@@ -325,8 +328,8 @@ impl Way for Dialling {
         }
         if self.second.wait(if up { wait } else { Duration::from_millis(5) }) {
             let now = clock::now();
-            self.receiver.lock().receive(&self.second, |from, datagram| {
-                happened.extend(self.packet(now, from, datagram, inside));
+            self.receiver.lock().receive_marked(&self.second, |from, mark, datagram| {
+                happened.extend(self.packet(now, from, mark, datagram, inside));
             });
         }
         let now = clock::now();

@@ -123,6 +123,27 @@ pub enum Next {
     Out { name: String, told: Vec<u8> },
     /// Nothing that could be answered.
     Nothing,
+    /// Somebody else is asked; what comes of it is given to [`super::gateway::Gateway::said`].
+    Later,
+}
+
+/// What answers a device's EAP: [`Conversation`] here; another registry, or another method, in its own way.
+pub trait Talk: Send {
+    /// Takes what a device answers.
+    fn take(&mut self, bytes: &[u8]) -> Next;
+
+    /// As [`Conversation::check`], after [`Next::Named`].
+    fn check(&mut self, bytes: &[u8], name: &str, form: Option<&Form>, random: &mut dyn Random) -> (bool, Vec<u8>);
+}
+
+impl Talk for Conversation {
+    fn take(&mut self, bytes: &[u8]) -> Next {
+        self.take(bytes)
+    }
+
+    fn check(&mut self, bytes: &[u8], name: &str, form: Option<&Form>, random: &mut dyn Random) -> (bool, Vec<u8>) {
+        self.check(bytes, name, form, random)
+    }
 }
 
 fn packet(code: u8, number: u8, rest: &[u8]) -> Vec<u8> {
@@ -379,7 +400,7 @@ mod tests {
                         break Some(key).filter(|key| **key == *same);
                     }
                     Next::Out { told, .. } => told,
-                    Next::Nothing => panic!("there is an answer to everything"),
+                    Next::Nothing | Next::Later => panic!("there is an answer to everything"),
                 };
             };
             assert_eq!(came.is_some(), inside);

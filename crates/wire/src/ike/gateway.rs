@@ -287,7 +287,7 @@ impl Gateway {
             sa.parts.take(head.number << 1 | u32::from(head.response), part)
         };
         let Some((first, plain)) = whole else { return true };
-        self.moved_by_message(now, door, from, head, sa);
+        self.moved_by_message(door, from, head, sa);
         if head.response {
             let Some(pending) = sa.pending.take() else { return true };
             self.timers.clear(Timer::Again(sa.own));
@@ -337,26 +337,36 @@ impl Gateway {
     }
 
     /// Translation has changed where the device seems to be (RFC 7296 section 2.23); a device that says where it is does so by itself.
-    fn moved_by_message(&mut self, now: Moment, door: Door, from: SocketAddr, head: &Head, sa: &Sa) {
+    fn moved_by_message(&mut self, door: Door, from: SocketAddr, head: &Head, sa: &mut Sa) {
         if door != Door::Second || sa.path.get() == from {
             return;
         }
         match sa.session() {
-            Some(session) if !head.response => self.moved(now, session, from),
+            Some(session) if !head.response => {
+                if self.set_path(session, from) {
+                    Self::want(sa, Todo::Return);
+                }
+            }
             Some(_) => {}
             // Between the first exchange and the second the port changes.
             None => sa.path.set(from),
         }
     }
 
-    /// A packet that is the newest of a session came from elsewhere, or a message did.
-    pub fn moved(&mut self, _now: Moment, session: u64, to: SocketAddr) {
-        if let Some(session_) = self.sessions.get(&session)
-            && session_.path.get() != to
-        {
-            session_.path.set(to);
-            self.events.push(Event::Moved { session, to });
+    /// A packet that is the newest of a session came from elsewhere.
+    pub fn moved(&mut self, now: Moment, session: u64, to: SocketAddr) {
+        if self.set_path(session, to) {
+            self.with_sa_of(now, session, |sa| Self::want(sa, Todo::Return));
         }
+    }
+
+    /// A session goes on at another address; whether its device is to show that it is there (RFC 4555 section 3.7): who was there in truth
+    /// would get all that it is sent. Clients without MOBIKE do not know the question.
+    fn set_path(&mut self, number: u64, to: SocketAddr) -> bool {
+        let Some(session) = self.sessions.get(&number).filter(|session| session.path.get() != to) else { return false };
+        session.path.set(to);
+        self.events.push(Event::Moved { session: number, to });
+        session.mobike && !session.called
     }
 
     pub(super) fn send(&mut self, door: Door, to: SocketAddr, messages: Vec<Vec<u8>>) {
@@ -392,6 +402,12 @@ impl Gateway {
             let mut chain = Chain::default();
             let question = match todo {
                 Todo::Alive => Some((exchange::INFO, Question::Alive)),
+                Todo::Return => {
+                    let mut drawn = [0; 16];
+                    self.random.fill(&mut drawn);
+                    chain.notify(notify::COOKIE2, &drawn);
+                    Some((exchange::INFO, Question::Return(drawn)))
+                }
                 Todo::Goodbye => {
                     chain.add(kind::DELETE, &emit_deleted(&[]));
                     Some((exchange::INFO, Question::Goodbye))
@@ -451,7 +467,7 @@ impl Gateway {
                             if let Some(session) = sa.session()
                                 && self.sessions.get(&session).is_some_and(|session| session.mobike)
                             {
-                                self.moved(now, session, from);
+                                self.set_path(session, from);
                                 self.say_addresses(&mut chain, sa.spis(), from);
                             }
                         }
@@ -693,6 +709,18 @@ impl Gateway {
         self.due(now, own, Todo::Alive);
     }
 
+    /// A device that has moved answers from there; one that says something else back is not there.
+    fn returned(&mut self, now: Moment, sa: &mut Sa, drawn: &[u8], inner: &[super::message::Payload<'_>]) -> bool {
+        let notes = inner.iter().filter(|payload| payload.kind == kind::NOTIFY);
+        let mut notes = notes.filter_map(|payload| Notification::read(payload.body).ok());
+        let same = notes.any(|note| note.what == notify::COOKIE2 && note.data == drawn);
+        let Some(session) = sa.session().filter(|_| !same) else { return true };
+        self.end_session(session, Reason::Other, "it does not answer from where it says that it is");
+        Self::want(sa, Todo::Goodbye);
+        self.over(now, sa);
+        true
+    }
+
     /// What came of something that this end asked; whether the association stays.
     fn answered(
         &mut self,
@@ -703,6 +731,7 @@ impl Gateway {
     ) -> bool {
         match question {
             Question::Alive => true,
+            Question::Return(drawn) => self.returned(now, sa, &drawn, inner),
             Question::SignIn => {
                 self.let_in(now, sa, inner);
                 true

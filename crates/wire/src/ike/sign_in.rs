@@ -3,7 +3,7 @@
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
-use super::eap::{Conversation, Next};
+use super::eap::{Next, Talk};
 use super::gateway::{Gateway, IDLE, Timer};
 use super::message::{
     Chain, Head, Identity, Notification, PROTOCOL_ESP, Payload, Selector, asked_attributes, attribute, body,
@@ -34,6 +34,13 @@ struct At<'a> {
     from: SocketAddr,
     head: &'a Head,
     keeper: &'a dyn Keeper,
+}
+
+/// EAP that goes on.
+struct Talking {
+    greeting: Box<Greeting>,
+    asked: Box<Asked>,
+    talk: Box<dyn Talk>,
 }
 
 /// What a device has asked for; `None` where something is missing that must be there.
@@ -81,7 +88,11 @@ impl Gateway {
         let at = At { now, door, from, head, keeper };
         match std::mem::replace(&mut sa.phase, Phase::Over) {
             Phase::Greeted(greeting) => self.first(&at, sa, greeting, inner),
-            Phase::Talking { greeting, asked, talk } => self.talks(&at, sa, greeting, asked, talk, inner),
+            Phase::Talking { greeting, asked, mut talk, .. } => {
+                let bytes = body(inner, kind::EAP).unwrap_or_default();
+                let next = talk.take(bytes);
+                self.talks(&at, sa, Talking { greeting, asked, talk }, next, bytes)
+            }
             Phase::Keyed { greeting, asked, key, granted } => {
                 let shown = body(inner, kind::AUTH).unwrap_or_default();
                 let octets = device_octets(sa, &greeting, &asked.identity);
@@ -141,18 +152,17 @@ impl Gateway {
         };
         let Some(shown) = shows else {
             // Without a proof it wants EAP (section 2.16).
-            if !at.keeper.takes_accounts() {
+            let Some((talk, first)) = at.keeper.talk(sa.own, &mut *self.random) else {
                 let words = "it has no certificate, and this listener takes no accounts";
                 return self.refuse(at, sa, None, Reason::Unknown, words);
-            }
-            let (talk, first) = Conversation::begin(&mut *self.random);
+            };
             let mut chain = Chain::default();
             say(&mut chain);
             chain.add(kind::EAP, &first);
             self.respond(at.door, at.from, at.head, sa, &chain);
             asked.proved = true;
             self.timers.set(Timer::Forget(sa.own), at.now.after(TALK));
-            sa.phase = Phase::Talking { greeting, asked: Box::new(asked), talk: Box::new(talk) };
+            sa.phase = Phase::Talking { greeting, asked: Box::new(asked), talk, waits: None };
             return true;
         };
         let shown_certificates = certificates_in(inner);
@@ -165,22 +175,36 @@ impl Gateway {
         }
     }
 
-    fn talks(
-        &mut self,
-        at: &At<'_>,
-        sa: &mut Sa,
-        greeting: Box<Greeting>,
-        asked: Box<Asked>,
-        mut talk: Box<Conversation>,
-        inner: &[Payload<'_>],
-    ) -> bool {
-        let bytes = body(inner, kind::EAP).unwrap_or_default();
+    /// Somebody else has come to an answer in an association whose [`Talk`] said [`Next::Later`]. Where nobody waits for it any more, it is
+    /// nothing.
+    pub fn said(&mut self, now: Moment, association: u64, next: Next, keeper: &dyn Keeper) {
+        let Some(mut sa) = self.sas.remove(&association) else { return };
+        match std::mem::replace(&mut sa.phase, Phase::Over) {
+            Phase::Talking { greeting, asked, talk, waits: Some((door, from, head)) } => {
+                let at = At { now, door, from, head: &head, keeper };
+                self.talks(&at, &mut sa, Talking { greeting, asked, talk }, next, &[]);
+            }
+            before => sa.phase = before,
+        }
+        self.sas.insert(association, sa);
+    }
+
+    /// What comes next in EAP; `bytes`: what the device said.
+    fn talks(&mut self, at: &At<'_>, sa: &mut Sa, talking: Talking, next: Next, bytes: &[u8]) -> bool {
+        let Talking { greeting, asked, mut talk } = talking;
         let mut chain = Chain::default();
-        match talk.take(bytes) {
+        match next {
+            Next::Later => {
+                // Its question stands; asked again, it waits like the first time.
+                sa.answered.clear();
+                let waits = Some((at.door, at.from, *at.head));
+                sa.phase = Phase::Talking { greeting, asked, talk, waits };
+                return true;
+            }
             Next::Nothing => {
                 // It is asked nothing new; its patience ends with this conversation's.
                 self.respond(at.door, at.from, at.head, sa, &chain);
-                sa.phase = Phase::Talking { greeting, asked, talk };
+                sa.phase = Phase::Talking { greeting, asked, talk, waits: None };
                 return true;
             }
             Next::Say(said) => chain.add(kind::EAP, &said),
@@ -218,7 +242,7 @@ impl Gateway {
             },
         }
         self.respond(at.door, at.from, at.head, sa, &chain);
-        sa.phase = Phase::Talking { greeting, asked, talk };
+        sa.phase = Phase::Talking { greeting, asked, talk, waits: None };
         true
     }
 

@@ -7,14 +7,14 @@ use std::sync::Arc;
 use ipnet::IpNet;
 use zeroize::Zeroizing;
 
-use super::eap::{Conversation, Form, Peer};
+use super::eap::{Conversation, Form, Peer, Talk};
 use super::exchange::Exchange;
-use super::message::{Identity, Selector};
+use super::message::{Head, Identity, Selector};
 use super::sealed::{Parts, Sealed};
 use super::suite::{Keys, Suite};
-use crate::Moment;
 use crate::counters::Counters;
 use crate::esp::pair::{Pair, Path};
+use crate::{Moment, Random};
 
 /// Why somebody is not let in, or why a session ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -118,6 +118,15 @@ pub trait Keeper {
 
     /// Whether accounts come in here.
     fn takes_accounts(&self) -> bool;
+
+    /// What answers a device's EAP in an association of this end by its SPI, and the first request; `None`: nobody comes in that way.
+    fn talk(&self, _association: u64, random: &mut dyn Random) -> Option<(Box<dyn Talk>, Vec<u8>)> {
+        if !self.takes_accounts() {
+            return None;
+        }
+        let (talk, first) = Conversation::begin(random);
+        Some((Box::new(talk), first))
+    }
 
     /// Somebody shows a certificate.
     ///
@@ -292,7 +301,13 @@ pub(super) enum Phase {
     /// The keys are there, and nobody has shown anything.
     Greeted(Box<Greeting>),
     /// EAP goes on.
-    Talking { greeting: Box<Greeting>, asked: Box<Asked>, talk: Box<Conversation> },
+    Talking {
+        greeting: Box<Greeting>,
+        asked: Box<Asked>,
+        talk: Box<dyn Talk>,
+        /// The question that waits for somebody else's answer: where it came from.
+        waits: Option<(Door, SocketAddr, Head)>,
+    },
     /// EAP has succeeded, and the device is to prove its key.
     Keyed { greeting: Box<Greeting>, asked: Box<Asked>, key: Zeroizing<[u8; 64]>, granted: Box<Granted> },
     /// This end calls, and is not in yet.
@@ -307,6 +322,8 @@ pub(super) enum Phase {
 pub(super) enum Question {
     /// To be let in.
     SignIn,
+    /// To say these bytes back, from where the device says that it is now (RFC 4555 section 3.7).
+    Return([u8; 16]),
     Alive,
     /// The association is deleted with it.
     Goodbye,
@@ -336,6 +353,7 @@ pub(super) struct Pending {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Todo {
     Alive,
+    Return,
     Goodbye,
     DeletePairs(Vec<u32>),
     RenewPair(u32),
