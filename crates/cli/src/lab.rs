@@ -230,6 +230,9 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             if let Some(path) = &beside {
                 words.extend(["--transport-file", path]);
             }
+            if global.quiet {
+                words.push("--quiet");
+            }
             if here {
                 words.push("--stay");
                 return connect::start(output, &words, yestrel_lab::PHONE);

@@ -5,6 +5,8 @@
 //! phones speed                                  sign-ins a second on one core, beside what their curve operations alone allow; memory of a pair
 //! phones storm FOLDERS GATEWAY SECONDS FROM...  everybody whose chain.pem and key.pem lie in a folder of FOLDERS comes in at once, from these
 //!                                               addresses; ends when all are in, or after so many seconds
+//! phones flood GATEWAY:PORT SECONDS FROM/COUNT A-SECOND
+//!                                               openings that nobody goes on with, each under an SPI of its own, from these addresses
 
 use std::collections::HashMap;
 use std::io::{Read as _, Write as _};
@@ -501,6 +503,7 @@ struct Crowd {
 fn storm(folders: &str, gateway: &str, seconds: u64, from: &[String]) {
     let gateway: IpAddr = gateway.parse().expect("an address");
     let mut all: Vec<_> = std::fs::read_dir(folders).expect("a folder").flatten().map(|entry| entry.path()).collect();
+    all.retain(|path| path.is_dir());
     all.sort();
     let mut crowds: Vec<Crowd> = from
         .iter()
@@ -565,6 +568,34 @@ fn storm(folders: &str, gateway: &str, seconds: u64, from: &[String]) {
     );
 }
 
+/// Openings without end.
+fn flood(gateway: &str, seconds: u64, from: &str, pace: u64) {
+    let gateway: SocketAddr = gateway.parse().expect("an address and a port");
+    let (first, count) = from.split_once('/').expect("an address and how many");
+    let (first, count): (Ipv4Addr, u32) = (first.parse().expect("an address"), count.parse().expect("how many"));
+    let sources = (0..count.min(10_000)).map(|number| Ipv4Addr::from(u32::from(first) + number));
+    let sockets: Vec<_> = sources.filter_map(|at| UdpSocket::bind((at, 0)).ok()).collect();
+    let world = World::new();
+    let chain = vec![world.device.0.der().to_vec()];
+    let (key, identity) = (world.device.1.clone(), named(DEVICE));
+    let who = Phone { chain, key, identity, dialled: None, account: false, root: None };
+    let mut machine = end(false, None);
+    machine.call(Moment(1), call(gateway.ip(), [gateway.port(); 2], who));
+    let mut opening = machine.take_output().remove(0).bytes;
+    // The SPI comes first.
+    let (began, mut sent) = (Instant::now(), 0_u64);
+    while began.elapsed() < Duration::from_secs(seconds.min(120)) {
+        opening[..8].copy_from_slice(&(sent + 1).to_be_bytes());
+        let _ = sockets[sent as usize * 31 % sockets.len()].send_to(&opening, gateway);
+        sent += 1;
+        if sent.is_multiple_of(64) {
+            let due = Duration::from_secs_f64(sent as f64 / pace as f64);
+            std::thread::sleep(due.saturating_sub(began.elapsed()));
+        }
+    }
+    println!("{sent}");
+}
+
 fn main() {
     let words: Vec<String> = std::env::args().skip(1).collect();
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
@@ -576,6 +607,7 @@ fn main() {
         ["storm", folders, gateway, seconds, ref from @ ..] => {
             storm(folders, gateway, number(seconds), &from.iter().map(|one| (*one).to_owned()).collect::<Vec<_>>());
         }
-        _ => eprintln!("phones serve FOLDER SECONDS [RENEW-MS] | speed | storm FOLDERS GATEWAY SECONDS FROM..."),
+        ["flood", gateway, seconds, from, pace] => flood(gateway, number(seconds), from, number(pace)),
+        _ => eprintln!("phones serve ... | speed | storm ... | flood ..., as its first lines say"),
     }
 }

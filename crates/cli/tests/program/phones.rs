@@ -342,7 +342,14 @@ fn inside_ports_differ_where_something_in_front_forwards() {
     let steps = json!([["in"], ["echo", "10.44.0.20"], ["rekey-child"], ["echo", "10.44.0.20"], ["out"]]);
     let play = play(&world, "phone", steps);
     assert_eq!(played(&world, &play)[0]["refused"], "no answer", "nothing forwards yet");
-    let rules = "table ip front { chain pre { type nat hook prerouting priority dstnat; udp dport 500 redirect to :10500; udp dport 4500 redirect to :14500; } }";
+    let rules = "table ip front {
+  chain pre {
+    type nat hook prerouting priority dstnat
+    udp dport 500 redirect to :10500
+    udp dport 4500 redirect to :14500
+  }
+}
+";
     world.write("front.nft", rules);
     world.run(&format!("lab enter harbour -- nft -f {}", world.path("front.nft").display())).is(0);
     let said = played(&world, &play);

@@ -291,6 +291,24 @@ mod tests {
         assert_eq!(key.open(&mut message, 8, &head, &[]), Err(Altered));
     }
 
+    /// The specification of GCM, test cases 1, 2, 13 and 14: the salt and the vector are the 96 bits of its IV.
+    #[test]
+    fn the_published_examples_of_gcm() {
+        let cases = [
+            (128, "", "58e2fccefa7e3061367f1d57a4e7455a"),
+            (128, "0388dace60b6a392f328c2b971b2fe78", "ab6e47d42cec13bdf53a67b21257bddf"),
+            (256, "", "530f8afbc74536b9a963b4f1c4cb738b"),
+            (256, "cea7403d4d606b6e074ec5d3baf39d18", "d0d1c8a799996bf0265b98b5d48ab919"),
+        ];
+        for (bits, secret, tag) in cases {
+            let protection = Protection { encryption: Encryption::AesGcm(bits), integrity: None };
+            let key = Key::new(protection, &vec![0; protection.key_length()], &[]).unwrap();
+            let mut message = vec![0; 8 + secret.len() / 2 + 16];
+            key.seal(&mut message, 0, &[], &[]).unwrap();
+            assert_eq!(message[8..], [hex(secret), hex(tag)].concat(), "{bits}");
+        }
+    }
+
     #[test]
     fn every_protection_opens_what_it_seals_and_nothing_that_was_altered() {
         let all = [
