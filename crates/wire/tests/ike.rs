@@ -465,6 +465,32 @@ fn whoever_should_not_come_in_does_not_and_neither_end_believes_a_stranger() {
     assert_eq!((world.phone.deadline(), world.gateway.deadline()), (None, None), "nothing is left of it");
 }
 
+/// A flood of openings makes the gateway quiet for a moment; whoever shows a cookie is looked at even then, and everybody after it.
+#[test]
+fn while_every_budget_is_used_up_an_opening_without_a_cookie_is_let_go() {
+    let mut world = World::new(21, 0, None, (0, 0, 1));
+    let opening = world.phone.take_output().remove(0).bytes;
+    let (quiet, now) = (world.gateway.quiet(), Moment(world.now));
+    assert!(quiet.lets_by(now, &opening));
+    let mut cookies = 0;
+    for number in 0..20_000_u32 {
+        let mut another = opening.clone();
+        another[..4].copy_from_slice(&number.to_be_bytes());
+        let from = SocketAddr::new(Ipv4Addr::from(0x0a00_0000 + (number << 8)).into(), 500);
+        world.gateway.receive(now, Door::First, from, &another, &world.keep);
+        cookies += world.gateway.take_output().iter().filter(|out| out.bytes.len() < 60).count();
+    }
+    assert_eq!(cookies, 4_000, "as many as are asked to come again in two seconds");
+    assert!(!quiet.lets_by(now, &opening));
+    let mut with_cookie = opening.clone();
+    with_cookie[16] = 41;
+    assert!(quiet.lets_by(now, &with_cookie) && quiet.lets_by(now.after(60), &opening));
+    let mut later = opening.clone();
+    later[18] = 35;
+    assert!(quiet.lets_by(now, &later), "what is no opening");
+    assert!(world.gateway.half_open() <= 512);
+}
+
 /// RFC 4555 section 3.7: whoever says that they are elsewhere shows it, or is out before long; nobody else is sent their packets for ever.
 #[test]
 fn a_device_that_moves_shows_that_it_is_there() {

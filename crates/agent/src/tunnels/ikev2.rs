@@ -20,12 +20,13 @@ use yestrel_net::seats::{Carrier, Seat};
 use yestrel_wire::Moment;
 use yestrel_wire::esp::ecn;
 use yestrel_wire::esp::pair::Pair;
-use yestrel_wire::ike::gateway::{Config, Gateway};
+use yestrel_wire::ike::gateway::{Config, Gateway, Quiet};
 use yestrel_wire::ike::state::{Door, Event};
 
 use super::kind::{inward, thread};
 use super::papers::{Papers, machine_reason, reason, words_of};
 use super::queue::Queue;
+use super::strangers::{ENOUGH, GATHER, Strangers};
 use super::{Ground, Kind, Tunnel};
 use crate::admit::Shared;
 
@@ -53,6 +54,8 @@ pub struct Ikev2 {
     listener: OrderListener,
     doors: [Arc<Udp>; 2],
     machine: Mutex<Gateway>,
+    /// Whether openings are let go unread.
+    quiet: Arc<Quiet>,
     papers: Papers,
     /// What waits for the thread of IKE.
     work: Queue<Work>,
@@ -133,10 +136,12 @@ impl Kind for Ikev2Kind {
             renew_self: 2 * renew,
             ..Config::default()
         });
+        let machine = Gateway::new(config, Box::new(move || seats.number()), clock::SystemRandom::boxed());
         let running = Arc::new(Ikev2 {
             listener: listener.clone(),
             doors: [bind(first)?, bind(second)?],
-            machine: Mutex::new(Gateway::new(config, Box::new(move || seats.number()), clock::SystemRandom::boxed())),
+            quiet: machine.quiet(),
+            machine: Mutex::new(machine),
             papers,
             work: Queue::default(),
             pairs: RwLock::default(),
@@ -315,8 +320,12 @@ impl Ikev2 {
         }
     }
 
-    fn queue(&self, door: Door, from: SocketAddr, message: &[u8]) {
-        let Some(exchange) = message.get(EXCHANGE_AT) else { return };
+    /// Gives a message to the thread of IKE; whether it is of somebody who is in.
+    fn queue(&self, door: Door, from: SocketAddr, message: &[u8]) -> bool {
+        let Some(exchange) = message.get(EXCHANGE_AT) else { return false };
+        if !self.quiet.lets_by(clock::now(), message) {
+            return false;
+        }
         let spis =
             || [&message[..8], &message[8..16]].map(|spi| u64::from_be_bytes(spi.try_into().unwrap_or_default()));
         let known = *exchange != FIRST_EXCHANGE && {
@@ -324,14 +333,21 @@ impl Ikev2 {
             spis().iter().any(|spi| known.contains(spi))
         };
         self.work.push(known, Work::Message { door, from, message: message.to_vec() });
+        known
     }
 
     /// One thread: what comes at the port for the first exchange.
     fn first_port(self: Arc<Self>) {
-        let mut receiver = Receiver::default();
+        let (mut receiver, mut strangers) = (Receiver::default(), Strangers::default());
         while !self.stop.load(Ordering::Relaxed) {
             if self.doors[0].wait(Duration::from_millis(100)) {
-                receiver.receive(&self.doors[0], |from, datagram| self.queue(Door::First, from, datagram));
+                let mut unknown = 0;
+                let received = receiver.receive(&self.doors[0], |from, datagram| {
+                    unknown += u32::from(!self.queue(Door::First, from, datagram));
+                });
+                if strangers.flood(clock::now(), unknown) && received < ENOUGH {
+                    std::thread::sleep(10 * GATHER);
+                }
             }
         }
     }
@@ -356,7 +372,8 @@ impl Ikev2 {
             return;
         }
         if let Some(message) = datagram.strip_prefix(&MARKER) {
-            return self.queue(Door::Second, from, message);
+            self.queue(Door::Second, from, message);
+            return;
         }
         let Some(spi) = Pair::spi(datagram) else { return };
         let held = self.pairs.read().get(&spi).map(|held| (held.pair.clone(), held.seat.clone(), held.told.clone()));

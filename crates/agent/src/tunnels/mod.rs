@@ -4,6 +4,7 @@
 //! |---|---|
 //! | `kind` | what a kind of tunnel is, and a running listener of one |
 //! | `queue` | what waits for the thread that does handshakes |
+//! | `strangers` | whether strangers flood a port |
 //! | `quill` | Yestrel's own tunnel |
 //! | `ikev2` | what phones and computers have built in |
 //! | `papers` | what a gateway shows to these, and what it makes of what they show |
@@ -13,6 +14,7 @@ mod kind;
 mod papers;
 mod queue;
 pub mod quill;
+mod strangers;
 
 use std::sync::Arc;
 

@@ -6,6 +6,7 @@
 use std::collections::{HashMap, VecDeque};
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use siphasher::sip128::SipHasher24;
 
@@ -18,6 +19,8 @@ use crate::{Moment, Random};
 
 /// Associations that nobody has shown anything in, at most: with 48 KiB of parts and as much beside them, 50 MB if an enemy fills them all.
 pub const GREETED: usize = 512;
+/// Milliseconds for which openings without a cookie are let go once every budget is used up.
+const QUIET: u64 = 50;
 /// How long one waits for the rest.
 pub const PATIENCE: u64 = 30_000;
 /// Silence after which a device is asked whether it is there.
@@ -67,6 +70,33 @@ impl Default for Config {
     }
 }
 
+/// What whoever receives asks before a message is given to the machine: while every budget of openings is used up, those that show no cookie
+/// are let go.
+#[derive(Default)]
+pub struct Quiet {
+    until: AtomicU64,
+}
+
+impl Quiet {
+    /// Where a message says the kind of its first payload, and its exchange.
+    const FIRST_AT: usize = 16;
+    const EXCHANGE_AT: usize = 18;
+
+    fn begin(&self, now: Moment) {
+        self.until.store(now.after(QUIET).0, Ordering::Relaxed);
+    }
+
+    /// Whether a message is to be looked at. An opening that shows a cookie begins with it (RFC 7296 section 2.6).
+    #[must_use]
+    pub fn lets_by(&self, now: Moment, message: &[u8]) -> bool {
+        if now.0 >= self.until.load(Ordering::Relaxed) {
+            return true;
+        }
+        let opens = message.get(Self::EXCHANGE_AT) == Some(&exchange::INIT);
+        !opens || message.get(Self::FIRST_AT) == Some(&kind::NOTIFY)
+    }
+}
+
 /// The responder of one listener.
 pub struct Gateway {
     pub(super) config: Config,
@@ -83,6 +113,7 @@ pub struct Gateway {
     pub(super) openings: HashMap<u64, Opening>,
     pub(super) timers: Deadlines<Timer>,
     pub(super) budget: Budget,
+    quiet: Arc<Quiet>,
     pub(super) cookies: [SipHasher24; 2],
     pub(super) cookies_since: Moment,
     pub(super) events: Vec<Event>,
@@ -112,6 +143,7 @@ impl Gateway {
             openings: HashMap::new(),
             timers: Deadlines::default(),
             budget: Budget::new(&mut *random),
+            quiet: Arc::default(),
             cookies: [drawn(&mut *random), drawn(&mut *random)],
             cookies_since: Moment(0),
             events: Vec::new(),
@@ -119,6 +151,17 @@ impl Gateway {
             random,
             number,
         }
+    }
+
+    /// What whoever receives asks before a message is given to [`Gateway::receive`].
+    #[must_use]
+    pub fn quiet(&self) -> Arc<Quiet> {
+        self.quiet.clone()
+    }
+
+    /// Every budget of openings is used up.
+    pub(super) fn be_quiet(&self, now: Moment) {
+        self.quiet.begin(now);
     }
 
     /// What has happened since this was last asked.

@@ -88,7 +88,12 @@ impl Gateway {
         });
         match self.budget.spend(now, from, shown) {
             Verdict::Read => {}
-            Verdict::Nothing => return,
+            Verdict::Nothing => {
+                if !shown {
+                    self.be_quiet(now);
+                }
+                return;
+            }
             Verdict::Again => {
                 let cookie = Self::cookie(&self.cookies[0], opening.nonce, from, head.initiator_spi);
                 return self.answer_plain(door, from, head, 0, |chain| chain.notify(notify::COOKIE, &cookie));
