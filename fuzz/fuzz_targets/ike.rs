@@ -1,17 +1,20 @@
 //! The responder of IKE and a device whose keys are right: whatever payloads it sends, in whatever exchange and sequence, whole and in
-//! parts; and the same bytes as a datagram of a stranger, as EAP, and as ESP.
+//! parts; and the same bytes as a datagram of a stranger, as EAP, and as ESP. The other way around: an end that calls, and a hostile
+//! gateway whose keys are right.
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use yestrel_wire::ike::eap::{Conversation, Form};
+use yestrel_wire::esp::cipher::{Encryption, Protection};
+use yestrel_wire::ike::call::{Nobody, everything};
+use yestrel_wire::ike::eap::{Conversation, Form, Peer};
 use yestrel_wire::ike::exchange::{Exchange, Group};
 use yestrel_wire::ike::gateway::{Config, Gateway};
 use yestrel_wire::ike::message::{
     Chain, HEAD, Head, Identity, Proposal, Transform, emit_key_exchange, emit_proposals, exchange, key_exchange, kind, payloads,
 };
 use yestrel_wire::ike::sealed::Sealed;
-use yestrel_wire::ike::state::{Door, Granted, Keeper, Reason, Refusal, Settings, Shown};
-use yestrel_wire::ike::suite::{Keys, Sought, choose};
+use yestrel_wire::ike::state::{Call, Caller, Door, Granted, Keeper, Reason, Refusal, Settings, Shown};
+use yestrel_wire::ike::suite::{Keys, Prf, Sought, Suite, choose};
 use yestrel_wire::{Moment, Random};
 
 struct Steps(u64);
@@ -65,7 +68,88 @@ impl Keeper for Anybody {
     }
 }
 
+impl Caller for Anybody {
+    fn dialled(&self) -> Option<Identity> {
+        None
+    }
+    fn identity(&self) -> Identity {
+        Identity { kind: 2, data: b"phone".to_vec() }
+    }
+    fn certificates(&self) -> Vec<Vec<u8>> {
+        vec![vec![0x30; 600]]
+    }
+    fn prove(&self, octets: &[u8], _: &[u16]) -> Option<Vec<u8>> {
+        Some(octets[..8].to_vec())
+    }
+    fn account(&self) -> Option<Peer> {
+        None
+    }
+    fn believes(&self, _: &Shown<'_>) -> Result<(), String> {
+        Ok(())
+    }
+}
+
+/// Whatever a gateway says whose keys are right.
+fn called(bytes: &[u8]) {
+    let (first, second) = ("203.0.113.10:500".parse().expect("an address"), "203.0.113.10:4500".parse().expect("an address"));
+    let now = Moment(1_000_000);
+    let mut numbers = 1..;
+    let config = Config { listens: false, ..Config::default() };
+    let mut phone = Gateway::new(config, Box::new(move || numbers.next().unwrap_or(0)), Box::new(Steps(5)));
+    let protection = Protection { encryption: Encryption::AesGcm(256), integrity: None };
+    let suite = Suite { protection, prf: Prf::Sha256, group: Some(Group::X25519), extended: false };
+    let call = Call {
+        first,
+        second,
+        suites: vec![suite],
+        pair_suites: vec![Suite { group: None, ..suite }],
+        attributes: vec![1],
+        reach: everything(),
+        in_parts: true,
+        mobike: true,
+        who: std::sync::Arc::new(Anybody),
+    };
+    let spi = phone.call(now, call).expect("it offers something");
+    let opening = phone.take_output().remove(0).bytes;
+    phone.receive(now, Door::First, first, bytes, &Nobody);
+    let said = Head::read(&opening).expect("a message");
+    let inner = payloads(said.first, &opening[HEAD..]).expect("payloads");
+    let one = |which: u8| inner.iter().find(|payload| payload.kind == which).expect("it is there").body;
+    let own = Exchange::new(Group::X25519, &mut Steps(6)).expect("a key");
+    let shared = own.agree(key_exchange(one(kind::KE)).expect("a key").1).expect("a secret");
+    let mut chain = Chain::default();
+    let transforms = suite.transforms(1);
+    chain.add(kind::SA, &emit_proposals(&[Proposal { number: 1, protocol: 1, spi: vec![], transforms }]));
+    chain.add(kind::KE, &emit_key_exchange(31, own.public()));
+    chain.add(kind::NONCE, &[9; 32]);
+    chain.notify(16430, &[]);
+    let (kind_first, body) = chain.parts();
+    let head = Head { responder_spi: 7, first: kind_first, from_initiator: false, response: true, ..said };
+    phone.receive(now, Door::First, first, &[&head.emit(HEAD + body.len())[..], body].concat(), &Nobody);
+    let keys = Keys::first(&suite, &shared, (one(kind::NONCE), &[9; 32]), (spi, 7));
+    let mut sealed = Sealed::new(&suite, &keys, false).expect("the keys fit");
+    let (mut rest, mut asked, mut answered) = (bytes, 0, 1);
+    while let [how, first, length, more @ ..] = rest {
+        let plain = &more[..usize::from(*length).min(more.len())];
+        rest = &more[plain.len()..];
+        let exchange = [exchange::AUTH, exchange::CREATE, exchange::INFO, *how][usize::from(how & 3)];
+        let response = how & 0x80 != 0;
+        let number = if response { answered } else { asked };
+        let head = Head { initiator_spi: spi, responder_spi: 7, first: 0, exchange, from_initiator: false, response, number };
+        for datagram in sealed.seal(&head, *first, plain, how & 4 != 0, &mut Steps(number.into())) {
+            phone.receive(now.after(u64::from(number)), Door::Second, second, &datagram, &Nobody);
+        }
+        (asked, answered) = if response { (asked, answered + 1) } else { (asked + 1, answered) };
+        phone.take_events();
+        phone.take_output();
+    }
+    phone.tick(now.after(100_000));
+    phone.shut_down(now.after(200_000));
+}
+
 fuzz_target!(|bytes: &[u8]| {
+    called(bytes);
+    let _ = Peer::new("x", "y").take(bytes, &mut Steps(1));
     let from = "198.51.100.23:40000".parse().expect("an address");
     let now = Moment(1_000_000);
     let mut numbers = 1..;

@@ -18,9 +18,10 @@ use yestrel_net::clock;
 use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
 use yestrel_net::seats::{Carrier, Seat};
 use yestrel_wire::Moment;
+use yestrel_wire::budget::Quiet;
 use yestrel_wire::esp::ecn;
 use yestrel_wire::esp::pair::Pair;
-use yestrel_wire::ike::gateway::{Config, Gateway, Quiet};
+use yestrel_wire::ike::gateway::{Config, Gateway, lets_by};
 use yestrel_wire::ike::state::{Door, Event};
 
 use super::kind::{inward, thread};
@@ -323,7 +324,7 @@ impl Ikev2 {
     /// Gives a message to the thread of IKE; whether it is of somebody who is in.
     fn queue(&self, door: Door, from: SocketAddr, message: &[u8]) -> bool {
         let Some(exchange) = message.get(EXCHANGE_AT) else { return false };
-        if !self.quiet.lets_by(clock::now(), message) {
+        if !lets_by(&self.quiet, clock::now(), from, message) {
             return false;
         }
         let spis =

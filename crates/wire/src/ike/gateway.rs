@@ -6,21 +6,18 @@
 use std::collections::{HashMap, VecDeque};
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 
 use siphasher::sip128::SipHasher24;
 
 use super::message::{Chain, Head, Notification, deleted, emit_deleted, exchange, kind, notify, payloads};
 use super::state::{Door, Event, Keeper, Opening, Out, Pending, Phase, Question, Reason, Refusal, Sa, Session, Todo};
-use crate::budget::{Budget, Verdict};
+use crate::budget::{Budget, Quiet, Verdict};
 use crate::esp::pair::Pair;
 use crate::timer::Deadlines;
 use crate::{Moment, Random};
 
 /// Associations that nobody has shown anything in, at most: with 48 KiB of parts and as much beside them, 50 MB if an enemy fills them all.
 pub const GREETED: usize = 512;
-/// Milliseconds for which openings without a cookie are let go once every budget is used up.
-const QUIET: u64 = 50;
 /// How long one waits for the rest.
 pub const PATIENCE: u64 = 30_000;
 /// Silence after which a device is asked whether it is there.
@@ -70,31 +67,12 @@ impl Default for Config {
     }
 }
 
-/// What whoever receives asks before a message is given to the machine: while every budget of openings is used up, those that show no cookie
-/// are let go.
-#[derive(Default)]
-pub struct Quiet {
-    until: AtomicU64,
-}
-
-impl Quiet {
-    /// Where a message says the kind of its first payload, and its exchange.
-    const FIRST_AT: usize = 16;
-    const EXCHANGE_AT: usize = 18;
-
-    fn begin(&self, now: Moment) {
-        self.until.store(now.after(QUIET).0, Ordering::Relaxed);
-    }
-
-    /// Whether a message is to be looked at. An opening that shows a cookie begins with it (RFC 7296 section 2.6).
-    #[must_use]
-    pub fn lets_by(&self, now: Moment, message: &[u8]) -> bool {
-        if now.0 >= self.until.load(Ordering::Relaxed) {
-            return true;
-        }
-        let opens = message.get(Self::EXCHANGE_AT) == Some(&exchange::INIT);
-        !opens || message.get(Self::FIRST_AT) == Some(&kind::NOTIFY)
-    }
+/// Whether whoever receives gives a message to the machine: an opening that shows no cookie is let go while its network, or everybody, has
+/// used up every budget. One that shows a cookie begins with it (RFC 7296 section 2.6).
+#[must_use]
+pub fn lets_by(quiet: &Quiet, now: Moment, from: SocketAddr, message: &[u8]) -> bool {
+    let opens = message.get(18) == Some(&exchange::INIT) && message.get(16) != Some(&kind::NOTIFY);
+    !opens || !quiet.holds(now, from)
 }
 
 /// The responder of one listener.
@@ -143,7 +121,7 @@ impl Gateway {
             openings: HashMap::new(),
             timers: Deadlines::default(),
             budget: Budget::new(&mut *random),
-            quiet: Arc::default(),
+            quiet: Arc::new(Quiet::new(&mut *random)),
             cookies: [drawn(&mut *random), drawn(&mut *random)],
             cookies_since: Moment(0),
             events: Vec::new(),
@@ -153,15 +131,15 @@ impl Gateway {
         }
     }
 
-    /// What whoever receives asks before a message is given to [`Gateway::receive`].
+    /// What whoever receives asks, by [`lets_by`], before a message is given to [`Gateway::receive`].
     #[must_use]
     pub fn quiet(&self) -> Arc<Quiet> {
         self.quiet.clone()
     }
 
-    /// Every budget of openings is used up.
-    pub(super) fn be_quiet(&self, now: Moment) {
-        self.quiet.begin(now);
+    /// Every budget of openings without a cookie is used up.
+    pub(super) fn be_quiet(&self, now: Moment, from: SocketAddr, everywhere: bool) {
+        self.quiet.begin(now, from, everywhere);
     }
 
     /// What has happened since this was last asked.
@@ -268,7 +246,7 @@ impl Gateway {
     /// A request of an association that this end does not have: it may have begun anew, and the device is told so (section 2.21.4). It
     /// proves nothing by that, and devices take it as a hint to ask for a sign of life.
     fn unknown(&mut self, now: Moment, door: Door, from: SocketAddr, head: &Head) {
-        if head.response || !head.from_initiator || self.budget.ask(now) == Verdict::Nothing {
+        if head.response || !head.from_initiator || self.budget.ask(now) != Verdict::Again {
             return;
         }
         let mut chain = Chain::default();

@@ -88,12 +88,8 @@ impl Gateway {
         });
         match self.budget.spend(now, from, shown) {
             Verdict::Read => {}
-            Verdict::Nothing => {
-                if !shown {
-                    self.be_quiet(now);
-                }
-                return;
-            }
+            Verdict::Nothing => return,
+            Verdict::Flooded { everywhere } => return self.be_quiet(now, from, everywhere),
             Verdict::Again => {
                 let cookie = Self::cookie(&self.cookies[0], opening.nonce, from, head.initiator_spi);
                 return self.answer_plain(door, from, head, 0, |chain| chain.notify(notify::COOKIE, &cookie));

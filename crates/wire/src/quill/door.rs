@@ -5,7 +5,6 @@
 use std::hash::Hasher as _;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 
 use parking_lot::RwLock;
 use siphasher::sip128::{Hasher128 as _, SipHasher24};
@@ -14,11 +13,10 @@ use super::call::{Call, TAG, Token};
 use super::handshake::{self, Front};
 use crate::Moment;
 use crate::Random;
+use crate::budget::Quiet;
 
 /// A token is good for at least this long, and at most twice as long.
 pub const TOKEN_LIFE: u64 = 30_000;
-/// How long nothing is done with openings without a token once even [`crate::budget::ASKED`] is used up: a twentieth of a second's worth comes back.
-pub const QUIET: u64 = 50;
 /// A call secret that opens the door.
 #[derive(Clone)]
 pub struct Valid {
@@ -56,8 +54,7 @@ struct Tokens {
 pub struct Door {
     calls: RwLock<Arc<Vec<Valid>>>,
     tokens: RwLock<Tokens>,
-    /// Until when nothing is done with openings that show no token, in milliseconds.
-    quiet_until: AtomicU64,
+    quiet: Quiet,
 }
 
 fn token_key(random: &mut dyn Random) -> SipHasher24 {
@@ -82,7 +79,7 @@ impl Door {
     /// A door that opens to nobody yet.
     pub fn new(random: &mut dyn Random) -> Self {
         let tokens = Tokens { now: (token_key(random), Moment(0)), before: (token_key(random), Moment(0)) };
-        Self { calls: RwLock::default(), tokens: RwLock::new(tokens), quiet_until: AtomicU64::new(0) }
+        Self { calls: RwLock::default(), tokens: RwLock::new(tokens), quiet: Quiet::new(random) }
     }
 
     /// From now on these call secrets open it; the newest first.
@@ -97,7 +94,7 @@ impl Door {
         let valid = calls.iter().filter(|valid| valid.until.is_none_or(|until| until > now));
         let valid = valid.into_iter().find(|valid| handshake::is_tagged(&valid.call, datagram))?;
         let (call, stale) = (valid.call.clone(), valid.until.is_some());
-        if self.is_quiet(now) {
+        if self.quiet.holds(now, from) {
             let front = handshake::front(&call, datagram)?;
             if !self.proves(now, from, &front) {
                 return None;
@@ -106,13 +103,10 @@ impl Door {
         Some(Knock { from, datagram: datagram.to_vec(), call, stale })
     }
 
-    /// Every budget for openings without a token is used up: until some of it is back, nobody is woken for them.
-    pub fn be_quiet(&self, now: Moment) {
-        self.quiet_until.store(now.after(QUIET).0, Ordering::Relaxed);
-    }
-
-    fn is_quiet(&self, now: Moment) -> bool {
-        now.0 < self.quiet_until.load(Ordering::Relaxed)
+    /// Every budget for openings without a token is used up, of the network of this address or of all: until some of it is back, nobody is
+    /// woken for them.
+    pub fn be_quiet(&self, now: Moment, from: SocketAddr, everywhere: bool) {
+        self.quiet.begin(now, from, everywhere);
     }
 
     /// Whether an opening shows a token that this gateway gave to the address that it comes from.
@@ -141,6 +135,8 @@ pub const OPENING_TAG: usize = TAG;
 
 #[cfg(test)]
 mod tests {
+    use crate::budget::QUIET;
+
     use super::*;
 
     struct Steps(u8);
@@ -216,11 +212,15 @@ mod tests {
         let knock = door.knock(Moment(100), here, &without).unwrap();
         let again = door.again(Moment(100), &knock, &knock.front().unwrap().tag, &mut Steps(11));
         let (_, with) = opening(&call, sent.asked(&again));
-        door.be_quiet(Moment(200));
+        door.be_quiet(Moment(200), here, false);
         assert!(door.knock(Moment(200 + QUIET - 1), here, &without).is_none());
         assert!(door.knock(Moment(200 + QUIET - 1), here, &with).is_some());
         assert!(door.knock(Moment(200 + QUIET - 1), at("198.51.100.7:4001"), &with).is_none());
         assert!(door.knock(Moment(200 + QUIET), here, &without).is_some());
+        door.be_quiet(Moment(300), at("203.0.113.9:4000"), false);
+        assert!(door.knock(Moment(300), here, &without).is_some(), "it is another network's");
+        door.be_quiet(Moment(300), at("203.0.113.9:4000"), true);
+        assert!(door.knock(Moment(300), here, &without).is_none());
     }
 
     #[test]

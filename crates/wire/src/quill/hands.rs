@@ -44,10 +44,9 @@ impl Hands {
         match self.budget.spend(now, knock.from, proved) {
             Verdict::Read => {}
             Verdict::Again => return Some(door.again(now, knock, &front.tag, &mut *self.random)),
-            Verdict::Nothing => {
-                if !proved {
-                    door.be_quiet(now);
-                }
+            Verdict::Nothing => return None,
+            Verdict::Flooded { everywhere } => {
+                door.be_quiet(now, knock.from, everywhere);
                 return None;
             }
         }
