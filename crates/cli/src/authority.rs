@@ -196,6 +196,15 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let wish = Wish { under, algorithm, until, domain };
             let made = authority::create(&mut context, &name, &wish)?;
             let names: Vec<_> = made.iter().map(|one| one.name.clone()).collect();
+            if output.is_for_programs() {
+                let mut table = Table::new(&["name", "fingerprint", "expires"], "");
+                for name in &names {
+                    let standing = authority::show(&mut context, name)?;
+                    let own = &standing.authority;
+                    table.row(vec![name.into(), standing.fingerprint.into(), own.expires.into()]);
+                }
+                output.table(&table);
+            }
             output.say(&format!("made {}", names.join(" and ")));
             say_fingerprints(output, &mut context, &names)?;
             if made.len() > 1 {

@@ -39,6 +39,8 @@ struct Demo {
     folder: PathBuf,
     output: Output,
     mode: Mode,
+    /// The folder was made for it.
+    temporary: bool,
 }
 
 /// What came of a command.
@@ -80,10 +82,20 @@ impl Demo {
 
     /// Shows a command, runs it, shows what came, and checks its exit status.
     fn step(&self, arguments: &[&str], expected: i32) -> Result<Came> {
+        self.step_as(arguments, arguments, expected)
+    }
+
+    /// The same, where what is run has something more that nobody needs to type.
+    fn step_as(&self, arguments: &[&str], run: &[&str], expected: i32) -> Result<Came> {
         let quote = |word: &&str| if word.contains([' ', '"']) { format!("'{word}'") } else { (*word).to_owned() };
+        if !self.output.is_read() {
+            return Err(
+                Problem::failed("nobody reads the demo any more").why("it ends here, and takes its lab with it")
+            );
+        }
         let line: Vec<_> = arguments.iter().map(quote).collect();
         self.output.write(&format!("{}\n", self.paint("1", &format!("$ yestrel {}", line.join(" ")))));
-        let came = self.quietly(arguments)?;
+        let came = self.quietly(run)?;
         for line in came.out.lines().chain(came.err.lines()) {
             self.output.write(&format!("  {line}\n"));
         }
@@ -181,7 +193,7 @@ impl Demo {
 pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     let failed = |error: std::io::Error| Problem::failed("the demo has no folder to play in").why(error.to_string());
     let output = global.output();
-    let (folder, _temporary) = match &arguments.folder {
+    let (folder, made) = match &arguments.folder {
         Some(folder) => {
             std::fs::create_dir_all(folder).map_err(failed)?;
             if std::fs::read_dir(folder).map_err(failed)?.next().is_some() {
@@ -199,7 +211,8 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     } else {
         Mode::Namespaces
     };
-    let demo = Demo { exe: std::env::current_exe().map_err(failed)?, folder, output, mode };
+    let temporary = made.is_some();
+    let demo = Demo { exe: std::env::current_exe().map_err(failed)?, folder, output, mode, temporary };
     let began = Instant::now();
     let played = play(&demo, arguments.stay);
     if played.is_ok() && arguments.stay {
@@ -228,7 +241,16 @@ fn play(demo: &Demo, stay: bool) -> Result<()> {
     if demo.mode == Mode::Processes {
         start.push("--processes");
     }
-    demo.step(&start, 0)?;
+    let (pid, folder) = (std::process::id().to_string(), demo.folder.display().to_string());
+    let mut owned = start.clone();
+    if !stay {
+        // Whatever ends the demo ends its lab, also a kill.
+        owned.extend(["--owner", &pid]);
+        if demo.temporary {
+            owned.extend(["--owner-folder", &folder]);
+        }
+    }
+    demo.step_as(&start, &owned, 0)?;
 
     demo.chapter("The estate, the site and its gateway");
     demo.step(&["estate", "create", "skerry"], 0)?;

@@ -148,6 +148,12 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 None
             };
             let (made, recovery) = estate::create(&path, &name, passphrase.as_deref().map(String::as_str))?;
+            output.did(&[
+                ("estate", (&made.name).into()),
+                ("path", path.display().to_string().into()),
+                ("public key", made.public_key.to_string().into()),
+                ("recovery key", recovery.to_string().into()),
+            ]);
             output.say(&format!("made the estate {} at {}", made.name, path.display()));
             output.say(&format!("its orders are signed by {}", made.public_key.fingerprint()));
             say_recovery(output, &recovery);
@@ -310,8 +316,11 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     }
 }
 
-/// The recovery key is shown once, whatever the format of the answer.
+/// The recovery key is shown once, whatever the format of the answer; in that of a program it is a field.
 fn say_recovery(output: Output, written: &str) {
+    if output.is_for_programs() {
+        return;
+    }
     output
         .write_always("the recovery key, for when the estate's own keys are lost; write it down, it is kept nowhere:");
     output.write_always(&format!("  {written}"));

@@ -176,6 +176,12 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     match command {
         Command::Create { name, host, about } => {
             let made = gateway::create(&mut context, &name, &host, &about.into())?;
+            output.did(&[
+                ("gateway", (&made.name).into()),
+                ("host", (&made.host).into()),
+                ("dialled", (&made.dialled).into()),
+                ("public key", made.public_key.to_string().into()),
+            ]);
             output.say(&format!("made the gateway {} on {}, dialled as {}", made.name, made.host, made.dialled));
             output.say(&format!("its key is {}", made.public_key.fingerprint()));
         }

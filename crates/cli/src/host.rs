@@ -221,7 +221,15 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     Ok(())
 }
 
+/// What came of adding or changing a host: for programs it is one record, with what is not good in it.
 fn say_what_is_not_good(output: Output, host: &Host, findings: Vec<Finding>) {
+    if output.is_for_programs() {
+        let bad = findings.iter().filter(|finding| finding.grade > Grade::Good);
+        let bad: Vec<_> = bad.map(|one| format!("{}: {}: {}", one.grade.word(), one.subject, one.words)).collect();
+        let mut record = record(host);
+        record.push(("not good", list(&bad)));
+        return output.did(&record);
+    }
     if let Some(fingerprint) = host.access.host_key.as_deref().and_then(yestrel_actions::host::fingerprint) {
         output.say(&format!("its key is {fingerprint}"));
     }

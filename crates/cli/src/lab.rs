@@ -6,7 +6,7 @@ use std::time::Duration;
 use clap::{Subcommand, ValueEnum};
 use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
-use yestrel_lab::{Fault, HostState, Kind, Lab, Mode};
+use yestrel_lab::{Fault, HostState, Kind, Lab, Mode, Owner};
 
 use crate::ask::{self, data_folder};
 use crate::connect;
@@ -41,6 +41,12 @@ pub enum Command {
         /// The lab ends by itself after so many seconds
         #[arg(long, default_value_t = 86_400, value_name = "SECONDS")]
         lifetime: u64,
+        /// It ends with this process
+        #[arg(long, hide = true)]
+        owner: Option<u32>,
+        /// And this folder with it
+        #[arg(long, hide = true, requires = "owner")]
+        owner_folder: Option<PathBuf>,
     },
     /// The lab's hosts
     #[command(after_help = "Example:\n  yestrel lab show")]
@@ -141,7 +147,7 @@ pub fn folder(said: Option<PathBuf>) -> PathBuf {
 pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     match command {
-        Command::Start { folder: said, processes, namespaces, lifetime } => {
+        Command::Start { folder: said, processes, namespaces, lifetime, owner, owner_folder } => {
             let demanded = if processes {
                 Some(Mode::Processes)
             } else if namespaces {
@@ -149,7 +155,8 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             } else {
                 None
             };
-            let lab = Lab::start(&folder(said), demanded, Duration::from_secs(lifetime.max(1)))?;
+            let owner = owner.and_then(|pid| Owner::of(pid, owner_folder));
+            let lab = Lab::start(&folder(said), demanded, Duration::from_secs(lifetime.max(1)), owner)?;
             match (&lab.mode, &lab.missing) {
                 (Mode::Namespaces, _) => {
                     output.say("the lab runs: hosts are network namespaces, with TUN and nftables")

@@ -222,6 +222,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let inside_ports = (!inside_ports.is_empty()).then_some(inside_ports);
             let wish = Wish { name, kind: Some(Kind::Named(tunnel)), settings, inside_ports, ..about };
             let Opened { listener: opened, notes } = listener::open(&mut context, &gateway, &wish)?;
+            output.did(&record(&listener::show(&mut context, &opened.name)?));
             output.say(&format!(
                 "opened the listener {} on {} with the pool {}, reach {}",
                 opened.name,

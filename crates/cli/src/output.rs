@@ -356,6 +356,19 @@ impl Output {
         self.write_always(text);
     }
 
+    /// What a command made or did, for programs: in JSON and CSV it is the answer, and sentences stand beside it on standard error; for people
+    /// the sentences are the answer.
+    pub fn did(self, record: &[(&'static str, Cell)]) {
+        if self.format != FormatName::Text {
+            self.record(record);
+        }
+    }
+
+    /// Whether the answer is for a program.
+    pub fn is_for_programs(self) -> bool {
+        self.format != FormatName::Text
+    }
+
     /// What must be read whatever was asked for: on standard output for people, on standard error beside data.
     pub fn write_always(self, text: &str) {
         let text = shown::lines(text);

@@ -184,6 +184,7 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
     match command {
         UserCommand::Add { name, about } => {
             let user = people::add_user(&mut context, &name, &about.into())?;
+            output.did(&[("user", (&user.name).into())]);
             output.say(&format!("added the user {}", user.name));
         }
         UserCommand::Change { name, about } => {
@@ -296,6 +297,7 @@ pub fn run_group(global: &Global, command: GroupCommand) -> Result<()> {
     match command {
         GroupCommand::Add { name, about, lifetime } => {
             let group = people::add_group(&mut context, &name, about, lifetime)?;
+            output.did(&[("group", (&group.name).into())]);
             output.say(&format!("added the group {}", group.name));
         }
         GroupCommand::List => {
@@ -338,6 +340,7 @@ pub fn run_device(global: &Global, command: DeviceCommand) -> Result<()> {
     match command {
         DeviceCommand::Add { name, platform } => {
             let device = people::add_device(&mut context, &name, platform)?;
+            output.did(&[("device", (&device.name).into())]);
             output.say(&format!("added the device {}", device.name));
         }
         DeviceCommand::List { user } => {

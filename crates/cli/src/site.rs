@@ -71,6 +71,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
     match command {
         Command::Add { name, about } => {
             let site = site::add(&mut context, &name, &about.into())?;
+            output.did(&[("site", (&site.name).into()), ("networks", list(&site.networks))]);
             output.say(&format!("added the site {}", site.name));
             site::notes(&site).iter().for_each(|note| output.note(note));
         }

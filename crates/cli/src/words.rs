@@ -99,8 +99,11 @@ pub fn say_unsigned(output: Output, authority: &str, until: Option<Timestamp>) {
 }
 
 /// A transport password, shown apart from what it opens.
+/// In the answer of a program it is a field.
 pub fn say_transport(output: Output, password: &Zeroizing<String>) {
-    output.say(&format!("its transport password, to be told by another way:  {}", **password));
+    if !output.is_for_programs() {
+        output.write_always(&format!("its transport password, to be told by another way:  {}", **password));
+    }
 }
 
 /// Says that handovers have become stale, if any have.

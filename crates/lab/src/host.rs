@@ -22,7 +22,7 @@ use yestrel_net::control;
 use crate::namespaces;
 use crate::plan::{self, Fault, HostPlan, Kind, Mode, NAMES, SITE_NAMES, Service};
 use crate::services;
-use crate::world::{BUILT, POINTED, services_of};
+use crate::world::{BUILT, Lab, POINTED, services_of};
 
 /// The stand-in of an init system looks after its agent this often.
 const LOOK_AFTER: Duration = Duration::from_millis(50);
@@ -73,7 +73,14 @@ pub fn run(lab: &Path, name: &str, mode: Mode, lifetime: Duration) -> Result<()>
     });
     let managed = machine.clone();
     control::serve(&folder.join("manage.sock"), move |question: Ask| managed.manage(question))?;
+    // One host looks after the whole lab.
+    let owner = Lab::open(lab).ok().and_then(|lab| lab.owner).filter(|_| plan.kind == Kind::Outside);
     while Instant::now() < end && lab.exists() {
+        if let Some(owner) = owner.as_ref().filter(|owner| !owner.is_there()) {
+            Lab::open(lab)?.stop();
+            owner.clear_away();
+            break;
+        }
         machine.look_after();
         std::thread::park_timeout(LOOK_AFTER);
     }

@@ -11,10 +11,12 @@
 //! | `host` | the process that is one host |
 //! | `namespaces` | hosts as namespaces, joined by virtual cables |
 //! | `services` | a name service, a ticket server, a mirror |
+//! | `owner` | the process that a lab belongs to |
 //! | `phone` | what a person carries that has its tunnel built in |
 
 mod host;
 mod namespaces;
+mod owner;
 mod phone;
 pub mod plan;
 mod services;
@@ -22,6 +24,7 @@ mod world;
 
 pub use host::run as run_host;
 pub use namespaces::missing as missing_for_namespaces;
+pub use owner::Owner;
 pub use phone::{NAME as PHONE, switch_on};
 pub use plan::{Fault, Kind, Mode};
 pub use world::{HostStanding, HostState, Lab, enter};

@@ -13,6 +13,7 @@ use yestrel_core::exchange::device::Stop;
 use yestrel_core::{Problem, Result};
 
 use crate::namespaces;
+use crate::owner::Owner;
 use crate::plan::{self, BROKEN, Fault, HOSTS, Kind, Mode, Service};
 
 /// The file that says to the hosts that their cables are laid.
@@ -28,6 +29,9 @@ pub struct Lab {
     pub mode: Mode,
     /// What is missing for namespaces, where that is why they were not used.
     pub missing: Option<String>,
+    /// Whose it is; without one it ends after its lifetime alone.
+    #[serde(default)]
+    pub owner: Option<Owner>,
 }
 
 /// Whether a host runs.
@@ -76,11 +80,11 @@ pub(crate) fn services_of(lab: &Path) -> Vec<Service> {
 }
 
 impl Lab {
-    /// Starts a lab in `folder`, which must not hold one that runs. It ends by itself after `lifetime`.
+    /// Starts a lab in `folder`, which must not hold one that runs. It ends by itself after `lifetime`, or with its owner.
     ///
     /// # Errors
     /// One runs there already, namespaces were demanded and are not to be had, or a host does not come up.
-    pub fn start(folder: &Path, demanded: Option<Mode>, lifetime: Duration) -> Result<Self> {
+    pub fn start(folder: &Path, demanded: Option<Mode>, lifetime: Duration, owner: Option<Owner>) -> Result<Self> {
         if Self::open(folder).is_ok_and(|lab| lab.is_running()) {
             return Err(Problem::refused(format!("a lab runs in {} already", folder.display()))
                 .try_("yestrel lab stop")
@@ -105,7 +109,7 @@ impl Lab {
         }
         fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
         let folder = folder.canonicalize().map_err(failed)?;
-        let lab = Self { folder, mode, missing };
+        let lab = Self { folder, mode, missing, owner };
         fs::write(lab.folder.join("lab.json"), serde_json::to_vec(&lab).unwrap_or_default()).map_err(failed)?;
         let started = lab.start_hosts(lifetime);
         if started.is_err() {
@@ -295,7 +299,9 @@ impl Lab {
     /// Ends the processes of this lab, and with them everything that they made; removes its folder.
     pub fn stop(&self) {
         use nix::sys::signal::{Signal, kill};
-        let pids: Vec<_> = HOSTS.iter().filter_map(|host| self.pid(host.name)).collect();
+        // The host that ends a lab whose owner is gone ends itself.
+        let other = |pid: &u32| *pid != std::process::id();
+        let pids: Vec<_> = HOSTS.iter().filter_map(|host| self.pid(host.name)).filter(other).collect();
         // Tunnels and agents first: they take back what they changed.
         let run: Vec<_> = HOSTS.iter().map(|host| self.host_folder(host.name)).collect();
         for file in run.iter().flat_map(|folder| fs::read_dir(folder.join("run")).into_iter().flatten().flatten()) {

@@ -137,7 +137,8 @@ impl Default for Receiver {
 }
 
 impl Receiver {
-    /// Receives what is there and gives each datagram, to be changed in slot. Returns how many.
+    /// Receives what is there and gives each datagram, to be changed in slot. Returns how many pieces the system gave: each is one datagram
+    /// or several that it had joined.
     pub fn receive(&mut self, udp: &Udp, mut each: impl FnMut(SocketAddr, &mut [u8])) -> usize {
         self.receive_marked(udp, |from, _, datagram| each(from, datagram))
     }
@@ -146,14 +147,12 @@ impl Receiver {
     pub fn receive_marked(&mut self, udp: &Udp, mut each: impl FnMut(SocketAddr, u8, &mut [u8])) -> usize {
         let mut slices: Vec<_> = self.buffers.iter_mut().map(|buffer| IoSliceMut::new(buffer)).collect();
         let Ok(count) = udp.state.recv((&udp.socket).into(), &mut slices, &mut self.meta) else { return 0 };
-        let mut datagrams = 0;
         for (buffer, meta) in self.buffers.iter_mut().zip(&self.meta).take(count) {
             for datagram in buffer[..meta.len].chunks_mut(meta.stride.max(1)) {
-                datagrams += 1;
                 each(plain(meta.addr), meta.ecn.map_or(0, |mark| mark as u8), datagram);
             }
         }
-        datagrams
+        count
     }
 }
 

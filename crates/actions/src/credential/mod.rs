@@ -59,6 +59,10 @@ pub struct Filter {
     pub expiring: Option<Timestamp>,
 }
 
+fn is_suspended(user: &User) -> bool {
+    user.state == UserState::Suspended
+}
+
 /// All credentials; of one device, and such as the filter says, where given.
 ///
 /// # Errors
@@ -74,12 +78,14 @@ pub fn list(context: &mut Context, device: Option<&str>, filter: &Filter) -> Res
             None => book.all()?,
         };
         let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
-        let suspended: BTreeSet<_> = book
-            .all::<User>()?
-            .into_iter()
-            .filter(|user| user.state == UserState::Suspended)
-            .map(|user| user.name)
-            .collect();
+        // Of one device it is one user; of all, whoever is suspended is found by that.
+        let suspended: BTreeSet<String> = match device {
+            Some(device) => {
+                let name = device.split('/').next().unwrap_or_default();
+                book.get::<User>(name)?.into_iter().filter(is_suspended).map(|user| user.name).collect()
+            }
+            None => book.find::<User>(&[("state", "suspended".into())])?.into_iter().map(|user| user.name).collect(),
+        };
         let chosen = credentials.into_iter().filter(|credential| {
             filter.state.is_none_or(|state| credential.state(now) == state)
                 && filter.kind.is_none_or(|kind| credential.kind() == kind)

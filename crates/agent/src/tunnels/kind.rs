@@ -34,8 +34,8 @@ pub(super) fn thread(name: &str, run: impl FnOnce() + Send + 'static) -> Result<
     spawned.map(drop).map_err(|error| Problem::failed("no thread for the listener").why(error.to_string()))
 }
 
-/// Takes what has arrived at a port, each datagram with its marks of congestion by `each`, and gives the plane the packets that came out of them. Returns how many
-/// datagrams there were.
+/// Takes what has arrived at a port, each datagram with its marks of congestion by `each`, and gives the plane the packets that came out of them. Returns in how many
+/// pieces they came.
 pub(super) fn inward(
     receiver: &mut Receiver,
     udp: &Udp,

@@ -4,10 +4,10 @@ use std::time::Duration;
 
 use yestrel_wire::Moment;
 
-/// So many datagrams in one receive are worth its system calls.
+/// So many pieces in one receive are worth its system calls.
 pub const ENOUGH: usize = 24;
 /// How long more datagrams gather while strangers flood the port.
-pub const GATHER: Duration = Duration::from_micros(100);
+pub const GATHER: Duration = Duration::from_micros(200);
 /// So many datagrams of strangers in [`SPAN`] are a flood: five thousand a second.
 const FLOOD: u32 = 50;
 /// Milliseconds.

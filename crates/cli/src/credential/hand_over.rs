@@ -11,7 +11,7 @@ use yestrel_core::{Problem, Result};
 use super::form::FormName;
 use crate::ask;
 use crate::global::Global;
-use crate::output::Output;
+use crate::output::{Output, list};
 use crate::words;
 
 /// In a form that a system takes: a certificate, or an account.
@@ -85,6 +85,13 @@ pub(super) fn in_form(
         notes.clone_from(&bundle.notes);
         wrote
     })?;
+    output.did(&[
+        ("credential", (&handed.name).into()),
+        ("file", to.display().to_string().into()),
+        ("form", forms::word(form).into()),
+        ("steps", steps.then(|| beside.display().to_string()).into()),
+        ("transport password", transport.as_ref().map(|password| password.to_string()).into()),
+    ]);
     output.say(&format!("handed {} over in {}, as {}", handed.name, to.display(), forms::word(form)));
     if steps {
         output.say(&format!("what to do with it on the device: {}", beside.display()));
@@ -111,6 +118,16 @@ pub(super) fn account(
     let where_to = to.map_or_else(|| "this terminal".to_owned(), |path| path.display().to_string());
     ask::confirm(global.yes, &format!("this reveals what {name} signs in with to {where_to}, once"))?;
     forms::hand_over_account(context, name, |told| {
+        if to.is_none() && output.is_for_programs() {
+            let servers: Vec<_> = told.at.iter().map(|(dialled, _)| dialled).collect();
+            output.record(&[
+                ("account", (&told.account).into()),
+                ("password", told.password.as_ref().map(|own| own.to_string()).into()),
+                ("second factor", told.second_factor.as_ref().map(|own| own.to_string()).into()),
+                ("servers", list(&servers)),
+            ]);
+            return Ok(());
+        }
         let mut text = zeroize::Zeroizing::new(format!("account        {}\n", told.account));
         if let Some(password) = &told.password {
             text.push_str(&format!("password       {}\n", **password));
@@ -125,7 +142,9 @@ pub(super) fn account(
             text.push_str("trust          the root: yestrel authority export root --to root.pem\n");
         }
         if let Some(path) = to {
-            return handover::write_bytes(path, text.as_bytes());
+            handover::write_bytes(path, text.as_bytes())?;
+            output.did(&[("account", (&told.account).into()), ("file", path.display().to_string().into())]);
+            return Ok(());
         }
         output.write(&text);
         match &told.second_factor {

@@ -300,6 +300,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         Command::Issue { device, group, kind, at, about, once, preview } => match (kind.of_device(), device, group) {
             (None, Some(holder), _) => {
                 let made = shared::issue(&mut context, &holder)?;
+                output.did(&[("credential", (&made.name).into()), ("kind", "shared-secret".into())]);
                 output.say(&format!("made {}", made.name));
                 output
                     .say(&format!("yestrel credential handover {} --kind shared-secret   shows it, once", made.holder));
@@ -417,6 +418,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 },
             )?;
             if let Some(path) = to {
+                output.did(&[("credential", (&handed.name).into()), ("file", path.display().to_string().into())]);
                 output.say(&format!("handed {} over in {}", handed.name, path.display()));
                 let once = if handed.once { " --once" } else { "" };
                 output.say(&format!(
@@ -507,6 +509,13 @@ fn say_handover(output: Output, made: &Credential) {
 fn say_issued(output: Output, issued: &Credential) {
     let places = places(issued);
     let at = if places.is_empty() { String::new() } else { format!(" for {}", places.join(", ")) };
+    output.did(&[
+        ("credential", (&issued.name).into()),
+        ("kind", issued.kind().word().into()),
+        ("at", list(&places)),
+        ("expires", issued.expires.into()),
+        ("account", issued.account().map(|account| account.name.clone()).into()),
+    ]);
     output.say(&format!("issued {}{at}", issued.name));
     if let Some(end) = issued.expires {
         output.say(&format!("it ends on {}", yestrel_core::moment(end)));
@@ -559,6 +568,11 @@ fn issue_group(
     let bar = global.progress(would.done.len() as u64, "issue");
     let many = credential::issue_group(context, group, &wish, &mut |at, _| bar.set_position(at as u64))?;
     bar.finish_and_clear();
+    if output.is_for_programs() {
+        let mut table = Table::new(&["credential", "kind"], "");
+        many.done.iter().for_each(|device| table.row(vec![device.into(), kind.word().into()]));
+        output.table(&table);
+    }
     output.say(&format!("issued {}{}", many.done.len(), shown(&many.done)));
     output.say("yestrel rollout   lets them in");
     Ok(())

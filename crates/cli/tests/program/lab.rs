@@ -315,3 +315,40 @@ fn more_ranges_than_a_device_can_be_told_are_refused() {
     refused.is(3).says("120 ranges and 1 resolvers are more than a device can be told");
     world.run("listener show harbour/quill").is(0).says("site");
 }
+
+/// Processes whose command line has this in it.
+fn processes_of(folder: &std::path::Path) -> Vec<String> {
+    let mark = folder.to_str().unwrap().to_owned();
+    let all = std::fs::read_dir("/proc").unwrap().flatten();
+    let lines = all.filter_map(|entry| std::fs::read(entry.path().join("cmdline")).ok());
+    lines.map(|line| String::from_utf8_lossy(&line).replace('\0', " ")).filter(|line| line.contains(&mark)).collect()
+}
+
+/// A closed pipe, Ctrl-C and a kill in the middle of the demo, while a device's tunnel is up: neither a process nor a folder is left.
+#[test]
+fn whatever_ends_the_demo_takes_everything_along() {
+    use std::io::BufRead as _;
+    let world = World::empty();
+    for how in ["pipe", "interrupt", "kill"] {
+        let folder = world.path(how);
+        std::fs::create_dir(&folder).unwrap();
+        let mut command = world.command(&["demo", "--processes"]);
+        let command = command.env("TMPDIR", &folder).stdout(std::process::Stdio::piped());
+        let mut demo = command.stderr(std::process::Stdio::null()).spawn().unwrap();
+        let mut lines = std::io::BufReader::new(demo.stdout.take().unwrap()).lines();
+        assert!(lines.any(|line| line.unwrap().contains("is in at harbour")), "the tunnel comes up");
+        assert!(processes_of(&folder).len() > 5, "{:?}", processes_of(&folder));
+        match how {
+            "pipe" => drop(lines),
+            "interrupt" => {
+                let pid = nix::unistd::Pid::from_raw(demo.id() as i32);
+                nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGINT).unwrap();
+            }
+            _ => demo.kill().unwrap(),
+        }
+        demo.wait().unwrap();
+        wait(30, "everything is gone", || {
+            (processes_of(&folder).is_empty() && std::fs::read_dir(&folder).unwrap().next().is_none()).then_some(())
+        });
+    }
+}

@@ -35,6 +35,7 @@ mod accounts;
 mod agent;
 mod along;
 mod among;
+mod answers;
 mod by_ssh;
 mod by_ssh_changes;
 mod carried;
