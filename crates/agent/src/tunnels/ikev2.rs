@@ -347,7 +347,7 @@ impl Ikev2 {
                     unknown += u32::from(!self.queue(Door::First, from, datagram));
                 });
                 if strangers.flood(clock::now(), unknown) && received < ENOUGH {
-                    std::thread::sleep(5 * GATHER);
+                    std::thread::sleep(10 * GATHER);
                 }
             }
         }

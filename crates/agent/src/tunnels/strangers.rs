@@ -7,7 +7,7 @@ use yestrel_wire::Moment;
 /// So many pieces in one receive are worth its system calls.
 pub const ENOUGH: usize = 24;
 /// How long more datagrams gather while strangers flood the port.
-pub const GATHER: Duration = Duration::from_micros(200);
+pub const GATHER: Duration = Duration::from_micros(100);
 /// So many datagrams of strangers in [`SPAN`] are a flood: five thousand a second.
 const FLOOD: u32 = 50;
 /// Milliseconds.

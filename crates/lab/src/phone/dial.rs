@@ -227,7 +227,6 @@ fn why(reason: Reason) -> Why {
     match reason {
         Reason::PoolFull => Why::PoolFull,
         Reason::Silent => Why::Silent,
-        Reason::Closed => Why::Closed,
         Reason::Algorithms => Why::Algorithms,
         Reason::Proof | Reason::Password => Why::Unknown,
         Reason::Untrusted => Why::Unproved,
@@ -273,6 +272,10 @@ impl Dialling {
                 }
                 Happened::Serves { pair, .. } => *self.serving.write() = Some(pair),
                 Happened::Failed { reason, words, .. } => rest.push(Event::Refused(why(reason), words)),
+                // A deletion does not say why (RFC 7296 section 3.11).
+                Happened::Ended { reason: Reason::Closed, .. } => {
+                    rest.push(Event::Ended(Why::Other, "the gateway ended it, and IKE does not say why".into()));
+                }
                 Happened::Ended { reason, words, .. } => rest.push(Event::Ended(why(reason), words)),
                 Happened::Known(_) | Happened::Forgotten(_) | Happened::Moved { .. } | Happened::Refused { .. } => {}
             }
