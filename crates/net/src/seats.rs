@@ -10,10 +10,10 @@ use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};
 use yestrel_core::admission::Bounds;
 use yestrel_core::keys::PublicKey;
-use yestrel_wire::Moment;
 use yestrel_wire::counters::Counters;
+use yestrel_wire::{Moment, Outward};
 
-use crate::packets::{Sender, ends};
+use crate::packets::{Sender, Udp, ends};
 
 /// How inner packets get to the other end of one session: all that the data path knows of a tunnel.
 pub trait Carrier: Send + Sync {
@@ -22,6 +22,24 @@ pub trait Carrier: Send + Sync {
 
     /// Sends what the sender has collected for this session.
     fn flush(&self, sender: &mut Sender);
+}
+
+/// Packets go out under keys, in datagrams of a socket.
+pub struct Under<K> {
+    pub keys: Arc<K>,
+    pub udp: Arc<Udp>,
+}
+
+impl<K: Outward> Carrier for Under<K> {
+    fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender) {
+        let keys = &self.keys;
+        let (to, mark, length) = (keys.to(), keys.mark(packet), keys.length(packet.len()));
+        sender.add_marked(&self.udp, to, mark, length, |out| keys.lay(now, packet, out));
+    }
+
+    fn flush(&self, sender: &mut Sender) {
+        sender.flush(&self.udp);
+    }
 }
 
 /// A device that is connected.

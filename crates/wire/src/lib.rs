@@ -23,10 +23,29 @@ pub mod quill;
 pub mod replay;
 pub mod timer;
 
+use std::net::SocketAddr;
+
 /// A source of random bytes, handed in so that everything else can be repeated.
 pub trait Random: Send {
     /// Fills `bytes`.
     fn fill(&mut self, bytes: &mut [u8]);
+}
+
+/// Keys that inner packets of one session go out under.
+pub trait Outward: Send + Sync {
+    /// Where the other end is.
+    fn to(&self) -> SocketAddr;
+
+    /// Bytes of a datagram with an inner packet of so many, at most.
+    fn length(&self, packet: usize) -> usize;
+
+    /// The marks of congestion (RFC 3168) that a datagram with this inner packet goes out with: two bits.
+    fn mark(&self, _packet: &[u8]) -> u8 {
+        0
+    }
+
+    /// Appends the datagram to `out`; whether it did.
+    fn lay(&self, now: Moment, packet: &[u8], out: &mut Vec<u8>) -> bool;
 }
 
 /// Milliseconds since an origin that the caller chooses; it never goes backwards.

@@ -15,8 +15,8 @@ use yestrel_core::order::OrderListener;
 use yestrel_core::tunnel::{self, ikev2};
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
-use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
-use yestrel_net::seats::{Carrier, Seat};
+use yestrel_net::packets::{Batch, Receiver, Udp};
+use yestrel_net::seats::{Carrier, Seat, Under};
 use yestrel_wire::Moment;
 use yestrel_wire::budget::Quiet;
 use yestrel_wire::esp::ecn;
@@ -81,24 +81,6 @@ enum Work {
         worn: bool,
         told: Arc<AtomicBool>,
     },
-}
-
-/// Packets of one session go out in this pair.
-struct Under {
-    pair: Arc<Pair>,
-    udp: Arc<Udp>,
-}
-
-impl Carrier for Under {
-    fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender) {
-        let (pair, length) = (&self.pair, self.pair.length(packet.len()));
-        let (to, mark) = (pair.path.get(), ecn::of(packet));
-        sender.add_marked(&self.udp, to, mark, length, |out| pair.seal_packet(now, packet, out).is_ok());
-    }
-
-    fn flush(&self, sender: &mut Sender) {
-        sender.flush(&self.udp);
-    }
 }
 
 impl Kind for Ikev2Kind {
@@ -286,7 +268,7 @@ impl Ikev2 {
     }
 
     fn carrier(&self, pair: &Arc<Pair>) -> Arc<dyn Carrier> {
-        Arc::new(Under { pair: pair.clone(), udp: self.doors[1].clone() })
+        Arc::new(Under { keys: pair.clone(), udp: self.doors[1].clone() })
     }
 
     /// One thread: IKE is answered, and its timers run.

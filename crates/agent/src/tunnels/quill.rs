@@ -17,14 +17,14 @@ use yestrel_core::tunnel::{self, Settings as Given, quill};
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
 use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
-use yestrel_net::seats::{Carrier, Seat};
+use yestrel_net::seats::{Carrier, Seat, Under};
 use yestrel_wire::Moment;
 use yestrel_wire::quill::call::Call;
 use yestrel_wire::quill::door::{Door, Knock, Valid};
 use yestrel_wire::quill::frame::{Frame, frames};
 use yestrel_wire::quill::gateway::{Doorkeeper, Event, Gateway, Task};
 use yestrel_wire::quill::hands::Hands;
-use yestrel_wire::quill::lane::{Lane, OVERHEAD};
+use yestrel_wire::quill::lane::Lane;
 use yestrel_wire::quill::message::Settings;
 use yestrel_wire::quill::parcel::{AMONG_GATEWAYS, NOTICE, WORDS};
 use yestrel_wire::quill::{ConnectionId, Reason, Suite};
@@ -81,24 +81,18 @@ enum Work {
     Second(Task),
 }
 
-/// Packets of one session go out under these keys.
-struct Under {
-    lane: Arc<Lane>,
-    udp: Arc<Udp>,
-}
+/// Packets of one session go out under these keys, once its device has shown that it receives where it seems to be.
+struct Proved(Under<Lane>);
 
-impl Carrier for Under {
+impl Carrier for Proved {
     fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender) {
-        let lane = &self.lane;
-        // To an address that has not proved itself nothing goes.
-        if !lane.is_proved() {
-            return;
+        if self.0.keys.is_proved() {
+            self.0.carry(now, packet, sender);
         }
-        sender.add(&self.udp, lane.path(), packet.len() + OVERHEAD, |out| lane.seal_packet(now, packet, out).is_ok());
     }
 
     fn flush(&self, sender: &mut Sender) {
-        sender.flush(&self.udp);
+        self.0.flush(sender);
     }
 }
 
@@ -479,7 +473,7 @@ impl Quill {
     }
 
     fn carrier(&self, lane: &Arc<Lane>) -> Arc<dyn Carrier> {
-        Arc::new(Under { lane: lane.clone(), udp: self.udp.clone() })
+        Arc::new(Proved(Under { keys: lane.clone(), udp: self.udp.clone() }))
     }
 
     /// Packets on this lane are this device's.

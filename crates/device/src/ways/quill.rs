@@ -13,14 +13,14 @@ use yestrel_core::handover::{Handover, HandoverWay};
 use yestrel_core::tunnel::{Second, Settings as Given, WayIn, quill};
 use yestrel_core::{Problem, Result, notice};
 use yestrel_net::clock;
-use yestrel_net::packets::{Receiver, Sender, Udp};
-use yestrel_net::seats::Carrier;
+use yestrel_net::packets::{Receiver, Udp};
+use yestrel_net::seats::{Carrier, Under};
 use yestrel_wire::Moment;
 use yestrel_wire::counters::Counters;
 use yestrel_wire::quill::call::Call;
 use yestrel_wire::quill::device::{Config, Device, Event as Happened};
 use yestrel_wire::quill::frame::{Frame, frames};
-use yestrel_wire::quill::lane::{Lane, OVERHEAD};
+use yestrel_wire::quill::lane::Lane;
 use yestrel_wire::quill::message::Settings;
 use yestrel_wire::quill::parcel::{NOTICE, WORDS};
 use yestrel_wire::quill::{ConnectionId, Reason, Suite, words_of};
@@ -36,23 +36,6 @@ struct QuillWay {
     lanes: RwLock<HashMap<ConnectionId, Arc<Lane>>>,
     current: RwLock<Option<Arc<Lane>>>,
     receiver: Mutex<Receiver>,
-}
-
-/// Packets go out under these keys.
-struct Under {
-    lane: Arc<Lane>,
-    udp: Arc<Udp>,
-}
-
-impl Carrier for Under {
-    fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender) {
-        let lane = &self.lane;
-        sender.add(&self.udp, lane.path(), packet.len() + OVERHEAD, |out| lane.seal_packet(now, packet, out).is_ok());
-    }
-
-    fn flush(&self, sender: &mut Sender) {
-        sender.flush(&self.udp);
-    }
 }
 
 /// The reason as everything else has it.
@@ -231,7 +214,7 @@ impl Way for QuillWay {
 
     fn carrier(&self) -> Option<Arc<dyn Carrier>> {
         let lane = self.current.read().clone()?;
-        Some(Arc::new(Under { lane, udp: self.udp.clone() }))
+        Some(Arc::new(Under { keys: lane, udp: self.udp.clone() }))
     }
 
     fn counters(&self) -> Option<Arc<Counters>> {

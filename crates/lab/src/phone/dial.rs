@@ -19,8 +19,8 @@ use yestrel_core::x509::{Certificate, proof};
 use yestrel_core::{Problem, Result};
 use yestrel_device::ways::{Event, Ground, Kind, Way};
 use yestrel_net::clock;
-use yestrel_net::packets::{Receiver, Sender, Udp};
-use yestrel_net::seats::Carrier;
+use yestrel_net::packets::{Receiver, Udp};
+use yestrel_net::seats::{Carrier, Under};
 use yestrel_wire::Moment;
 use yestrel_wire::counters::Counters;
 use yestrel_wire::esp::ecn;
@@ -141,24 +141,6 @@ struct Dialling {
     serving: RwLock<Option<Arc<Pair>>>,
     receiver: Mutex<Receiver>,
     gateway: SocketAddr,
-}
-
-/// Packets go out under these keys.
-struct Under {
-    pair: Arc<Pair>,
-    udp: Arc<Udp>,
-}
-
-impl Carrier for Under {
-    fn carry(&self, now: Moment, packet: &[u8], sender: &mut Sender) {
-        let (pair, length) = (&self.pair, self.pair.length(packet.len()));
-        let (to, mark) = (pair.path.get(), ecn::of(packet));
-        sender.add_marked(&self.udp, to, mark, length, |out| pair.seal_packet(now, packet, out).is_ok());
-    }
-
-    fn flush(&self, sender: &mut Sender) {
-        sender.flush(&self.udp);
-    }
 }
 
 impl Kind for Phone {
@@ -351,7 +333,7 @@ impl Way for Dialling {
 
     fn carrier(&self) -> Option<Arc<dyn Carrier>> {
         let pair = self.serving.read().clone()?;
-        Some(Arc::new(Under { pair, udp: self.second.clone() }))
+        Some(Arc::new(Under { keys: pair, udp: self.second.clone() }))
     }
 
     fn counters(&self) -> Option<Arc<Counters>> {

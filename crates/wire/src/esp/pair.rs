@@ -9,9 +9,10 @@ use aes09::cipher::{BlockCipherEncrypt as _, KeyInit as _};
 use parking_lot::Mutex;
 
 use super::cipher::{Encryption, Key, Protection};
-use crate::Moment;
+use super::ecn;
 use crate::counters::Counters;
 use crate::replay::Window;
+use crate::{Moment, Outward};
 
 /// SPI and sequence number.
 pub const HEAD: usize = 8;
@@ -266,6 +267,24 @@ impl Pair {
     #[cfg(test)]
     pub(crate) fn skip_to(&self, number: u64) {
         self.next.store(number, Ordering::Relaxed);
+    }
+}
+
+impl Outward for Pair {
+    fn to(&self) -> SocketAddr {
+        self.path.get()
+    }
+
+    fn length(&self, packet: usize) -> usize {
+        self.length(packet)
+    }
+
+    fn mark(&self, packet: &[u8]) -> u8 {
+        ecn::of(packet)
+    }
+
+    fn lay(&self, now: Moment, packet: &[u8], out: &mut Vec<u8>) -> bool {
+        self.seal_packet(now, packet, out).is_ok()
     }
 }
 

@@ -9,7 +9,7 @@ use ipnet::IpNet;
 
 use super::eap::{Form, Told};
 use super::exchange::{Exchange, Group};
-use super::gateway::{FIRST_WAIT, Gateway, IDLE, PATIENCE, TRIES, Timer};
+use super::gateway::{FIRST_WAIT, Gateway, PATIENCE, TRIES, Timer};
 use super::message::{
     Chain, HEAD, Head, Identity, Notification, PROTOCOL_ESP, PROTOCOL_IKE, Payload, Proposal, Selector, ask_attributes,
     attribute, body, emit_key_exchange, emit_proposals, emit_selectors, exchange, given_attributes, key_exchange, kind,
@@ -308,30 +308,18 @@ impl Gateway {
         let Some(pair) = self.pair(&suite, &keys, spis, true, number, counters.clone(), &path) else {
             return self.call_failed(sa.own, Reason::Algorithms, "the keys do not fit");
         };
-        // What the other end speaks for comes first, what this one does second.
-        let held = Held { pair: pair.clone(), suite, from: reach, to: own, replaced: false };
-        let granted = Granted { credential: [0; 32], settings };
-        let from = path.get();
         let session = Session {
-            granted: granted.clone(),
+            granted: Granted { credential: [0; 32], settings },
             sa: sa.own,
-            pairs: vec![held],
+            // What the other end speaks for comes first, what this one does second.
+            pairs: vec![Held { pair: pair.clone(), suite, from: reach, to: own, replaced: false }],
             path,
             counters,
             mobike: calling.call.mobike,
             serving: calling.spi,
             called: true,
         };
-        self.sessions.insert(number, session);
-        self.by_pair.insert(calling.spi, number);
-        sa.phase = Phase::Up(number);
-        self.timers.clear(Timer::Forget(sa.own));
-        self.timers.set(Timer::Idle(sa.own), now.after(IDLE));
-        self.timers.set(Timer::RenewSelf(sa.own), now.after(self.config.renew_self));
-        self.timers.set(Timer::RenewPair(number, calling.spi), now.after(self.config.renew_pair));
-        self.events.push(Event::Known(sa.own));
-        self.events.push(Event::PairAdded(pair.clone()));
-        self.events.push(Event::Opened { session: number, granted, from, software: "ikev2".into(), pair });
+        self.begin(now, sa, number, session, pair, "ikev2");
     }
 
     /// Asks now for new keys of a session's newest pair.

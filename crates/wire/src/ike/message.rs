@@ -438,32 +438,9 @@ pub mod attribute {
     pub const DNS_DOMAIN: u16 = 25;
 }
 
-/// The attributes that a configuration request asks for (section 3.15).
-///
-/// # Errors
-/// [`Unread::Layout`]; also for anything but a request.
-pub fn asked_attributes(body: &[u8]) -> Result<Vec<u16>, Unread> {
-    if body.len() < 4 || body[0] != 1 {
-        return Err(Unread::Layout);
-    }
-    let (mut rest, mut found) = (&body[4..], Vec::new());
-    while !rest.is_empty() {
-        if rest.len() < 4 {
-            return Err(Unread::Layout);
-        }
-        let length = usize::from(be16(&rest[2..]));
-        found.push(be16(rest) & 0x7fff);
-        rest = rest.get(4 + length..).ok_or(Unread::Layout)?;
-    }
-    Ok(found)
-}
-
-/// The attributes of a configuration reply, in their order.
-///
-/// # Errors
-/// [`Unread::Layout`]; also for anything but a reply.
-pub fn given_attributes(body: &[u8]) -> Result<Vec<(u16, &[u8])>, Unread> {
-    if body.len() < 4 || body[0] != 2 {
+/// The attributes of a configuration payload of a type, in their order.
+fn attributes(body: &[u8], kind: u8) -> Result<Vec<(u16, &[u8])>, Unread> {
+    if body.len() < 4 || body[0] != kind {
         return Err(Unread::Layout);
     }
     let (mut rest, mut found) = (&body[4..], Vec::new());
@@ -476,6 +453,22 @@ pub fn given_attributes(body: &[u8]) -> Result<Vec<(u16, &[u8])>, Unread> {
         rest = &rest[4 + length..];
     }
     Ok(found)
+}
+
+/// The attributes that a configuration request asks for (section 3.15).
+///
+/// # Errors
+/// [`Unread::Layout`]; also for anything but a request.
+pub fn asked_attributes(body: &[u8]) -> Result<Vec<u16>, Unread> {
+    Ok(attributes(body, 1)?.into_iter().map(|(kind, _)| kind).collect())
+}
+
+/// The attributes of a configuration reply, with their values.
+///
+/// # Errors
+/// [`Unread::Layout`]; also for anything but a reply.
+pub fn given_attributes(body: &[u8]) -> Result<Vec<(u16, &[u8])>, Unread> {
+    attributes(body, 2)
 }
 
 /// Lays out a configuration request for attributes without values.

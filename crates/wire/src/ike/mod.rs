@@ -11,6 +11,7 @@
 //! | `greet` | the first exchange |
 //! | `sign_in` | who somebody is, and what they are given |
 //! | `call` | an end that calls: its opening, what it shows, what it is given |
+//! | `inform` | INFORMATIONAL exchanges, and where the other end is |
 //! | `renew` | new keys, from either side |
 //! | `suite` | which algorithms are taken, and the keys that follow |
 
@@ -19,6 +20,7 @@ pub mod eap;
 pub mod exchange;
 pub mod gateway;
 mod greet;
+mod inform;
 pub mod message;
 mod renew;
 pub mod sealed;

@@ -311,31 +311,43 @@ impl Gateway {
         if let Some(before) = self.by_credential.get(&granted.credential).copied() {
             self.end(at.now, before, Reason::Replaced, "it has signed in again");
         }
-        let held = Held { pair: pair.clone(), suite: chosen.suite, from: own, to: reach, replaced: false };
+        self.by_credential.insert(granted.credential, number);
         let session = Session {
-            granted: granted.clone(),
+            granted,
             sa: sa.own,
-            pairs: vec![held],
+            pairs: vec![Held { pair: pair.clone(), suite: chosen.suite, from: own, to: reach, replaced: false }],
             path,
             counters,
             mobike: asked.mobike,
             serving: spi,
             called: false,
         };
-        self.sessions.insert(number, session);
-        self.by_credential.insert(granted.credential, number);
-        self.by_pair.insert(spi, number);
-        sa.phase = Phase::Up(number);
         self.ungreet(sa.own);
+        self.begin(at.now, sa, number, session, pair, &greeting.software);
+        true
+    }
+
+    /// A session begins, in its association and with its first pair.
+    pub(super) fn begin(
+        &mut self,
+        now: Moment,
+        sa: &mut Sa,
+        number: u64,
+        session: Session,
+        pair: Arc<Pair>,
+        software: &str,
+    ) {
+        let (granted, from) = (session.granted.clone(), session.path.get());
+        self.by_pair.insert(pair.own, number);
+        self.sessions.insert(number, session);
+        sa.phase = Phase::Up(number);
         self.timers.clear(Timer::Forget(sa.own));
-        self.timers.set(Timer::Idle(sa.own), at.now.after(IDLE));
-        self.timers.set(Timer::RenewSelf(sa.own), at.now.after(self.config.renew_self));
-        self.timers.set(Timer::RenewPair(number, spi), at.now.after(self.config.renew_pair));
+        self.timers.set(Timer::Idle(sa.own), now.after(IDLE));
+        self.timers.set(Timer::RenewSelf(sa.own), now.after(self.config.renew_self));
+        self.timers.set(Timer::RenewPair(number, pair.own), now.after(self.config.renew_pair));
         self.events.push(Event::Known(sa.own));
         self.events.push(Event::PairAdded(pair.clone()));
-        let software = greeting.software.clone();
-        self.events.push(Event::Opened { session: number, granted, from: at.from, software, pair });
-        true
+        self.events.push(Event::Opened { session: number, granted, from, software: software.into(), pair });
     }
 
     /// A pair under keys; `made_here`: this end began the exchange.

@@ -10,8 +10,8 @@ use super::frame::{self, Frame};
 use super::keys::Split;
 use super::suite::{Dropped, HEAD, OpenKey, SealKey, Suite, TAG};
 use super::{ConnectionId, frame::DATA_HEAD};
-use crate::Moment;
 use crate::counters::Counters;
+use crate::{Moment, Outward};
 
 /// Bytes that the tunnel adds to an inner packet, without UDP and IP.
 pub const OVERHEAD: usize = HEAD + DATA_HEAD + TAG;
@@ -209,6 +209,20 @@ impl Lane {
     /// Counts an inner packet that was taken.
     pub fn count_received(&self, bytes: usize) {
         self.counters.received.fetch_add(bytes as u64, Ordering::Relaxed);
+    }
+}
+
+impl Outward for Lane {
+    fn to(&self) -> SocketAddr {
+        self.path()
+    }
+
+    fn length(&self, packet: usize) -> usize {
+        packet + OVERHEAD
+    }
+
+    fn lay(&self, now: Moment, packet: &[u8], out: &mut Vec<u8>) -> bool {
+        self.seal_packet(now, packet, out).is_ok()
     }
 }
 
