@@ -47,7 +47,9 @@ impl InForce {
     pub fn new(order: Order, hash: String) -> Self {
         let mut given: HashMap<String, HashSet<Ipv4Addr>> = HashMap::new();
         for admit in &order.content.admit {
-            if let (Some(at), Some(address)) = (&admit.at, admit.address) {
+            let Some(address) = admit.address else { continue };
+            let of_all = || order.content.listeners.iter().find(|listener| listener.pool.contains(&address));
+            if let Some(at) = admit.at.as_ref().or_else(|| of_all().map(|listener| &listener.name)) {
                 given.entry(at.clone()).or_default().insert(address);
             }
         }
@@ -310,6 +312,13 @@ impl Shared {
         Ok(Granted { admission, inner, order, ipv6 })
     }
 
+    /// Whether a session has an address that the order in force gives with somebody else's credential.
+    pub(crate) fn must_yield(&self, seat: &Seat, admission: &Admission) -> bool {
+        let inner = four(seat);
+        let given = |in_force: &InForce| in_force.given.get(&seat.listener).is_some_and(|given| given.contains(&inner));
+        admission.address != Some(inner) && self.in_force().is_some_and(|in_force| given(&in_force))
+    }
+
     /// Whose identity it is, as far as the order in force and the revocations say.
     #[must_use]
     pub fn device_of(&self, identity: &PublicKey) -> Option<String> {
@@ -324,7 +333,7 @@ impl Shared {
         let in_force = self.in_force();
         let shown = Shown::Session(seat.identity);
         let admit = in_force.as_ref().and_then(|in_force| in_force.roll.find(&seat.listener, shown));
-        let leased = admit.is_some_and(|admit| admit.address.is_none());
+        let leased = admit.is_some_and(|admit| admit.address != Some(inner));
         tracing::info!(device = seat.device, from = %seat.from(), %inner, "session opened");
         self.note(NewsEvent::Opened {
             session: seat.number,

@@ -463,6 +463,10 @@ impl Agent {
         let mut ended = 0;
         for seat in seats {
             match self.shared.decide(&seat.listener, Shown::Session(seat.identity)) {
+                Ok(admission) if self.shared.must_yield(&seat, &admission) => {
+                    let words = "its address is another device's now; coming in again brings another one";
+                    ended += u64::from(self.end_one(&seat, Reason::Replaced, words));
+                }
                 Ok(_) => self.shared.watch_end(&seat),
                 Err(refusal) => ended += u64::from(self.end_one(&seat, refusal.reason, &refusal.words)),
             }

@@ -42,6 +42,13 @@ pub fn range(text: &str) -> Result<IpNet> {
     Ok(range)
 }
 
+/// Whether a device can have an address of a pool: neither its first, its last, nor the gateway's.
+#[must_use]
+pub fn usable(pool: &Ipv4Net, address: Ipv4Addr) -> bool {
+    let ends = [pool.network(), pool.broadcast(), gateway_address(pool)];
+    pool.contains(&address) && !ends.contains(&address)
+}
+
 /// Whether two ranges share an address.
 #[must_use]
 pub fn overlap(a: &IpNet, b: &IpNet) -> bool {

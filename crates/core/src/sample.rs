@@ -165,7 +165,7 @@ pub fn account(user: &str, key: u8, gateways: &[&str]) -> Credential {
         lock_outs: 0,
     };
     let gateways = gateways.iter().map(|gateway| (*gateway).to_owned()).collect();
-    credential(user, key, Material::Password(HeldPassword { account, gateways }))
+    credential(user, key, Material::Password(HeldPassword { account, gateways, fixed: None }))
 }
 
 /// A user.

@@ -19,7 +19,7 @@ use crate::seal::{check_folder, check_private};
 /// "YSTL": tells an estate from other SQLite files.
 const APPLICATION: i64 = 0x5953_544c;
 /// Each migration brings a file one version further.
-const MIGRATIONS: [&str; 1] = [include_str!("migrations/0001.sql")];
+const MIGRATIONS: [&str; 2] = [include_str!("migrations/0001.sql"), include_str!("migrations/0002.sql")];
 /// How long a command waits for another that is writing.
 const PATIENCE: Duration = Duration::from_secs(10);
 

@@ -23,6 +23,7 @@ use yestrel_store::seal::{random as fill, random32};
 use zeroize::Zeroizing;
 
 use super::account::seal_for_agents;
+use super::address;
 use super::wish::Wish;
 use crate::authority::{lists, signing};
 use crate::context::Context;
@@ -93,6 +94,8 @@ pub(super) struct Common {
     /// Addresses that are held after a revocation, by listener and device: that device gets them again.
     held: BTreeMap<(String, String), (Timestamp, Ipv4Addr)>,
     gateways: Vec<String>,
+    /// The address that a certificate or an account is to have, and where.
+    fixed: Option<Way>,
     signing: Option<Signing>,
     points: Points,
     organisation: String,
@@ -107,6 +110,7 @@ impl Common {
             used: BTreeMap::new(),
             held: BTreeMap::new(),
             gateways: Vec::new(),
+            fixed: None,
             signing: None,
             points: Points::default(),
             organisation: find::this_estate(book)?.name,
@@ -116,10 +120,9 @@ impl Common {
         if wish.kind == CredentialKind::KeyPair {
             common.listeners = listeners(book, &wish.at)?;
             let gateways: BTreeSet<_> = common.listeners.iter().map(|listener| listener.gateway.as_str()).collect();
-            if wish.once && gateways.len() > 1 {
-                return Err(Problem::words("a credential for one session has one gateway")
-                    .why("several gateways could not know of each other in time that it was used")
-                    .try_("--at GATEWAY, one of them"));
+            one_gateway_for_once(wish, gateways.len())?;
+            if let Some(wanted) = wish.address {
+                address::listener_of(&common.listeners, wanted, "a key pair")?;
             }
             for listener in &common.listeners {
                 let used = common.used.entry(listener.name.clone()).or_default();
@@ -137,6 +140,23 @@ impl Common {
             return Ok(common);
         }
         common.gateways = gateways(book, &wish.at)?;
+        if wish.once || wish.address.is_some() {
+            let takers = address::takers(book, &common.gateways, wish.kind)?;
+            one_gateway_for_once(wish, common.gateways.len())?;
+            if wish.once && takers.is_empty() {
+                return Err(Problem::words("nobody would count that session")
+                    .why(format!(
+                        "--once is for key pairs, and for a {} where a listener of the gateway takes it; none does",
+                        wish.kind.words()
+                    ))
+                    .try_("yestrel listener open GATEWAY --tunnel ikev2")
+                    .try_("--kind key-pair"));
+            }
+            if let Some(wanted) = wish.address {
+                let listener = address::listener_of(&takers, wanted, &format!("a {}", wish.kind.words()))?;
+                common.fixed = Some(Way { listener: listener.name.clone(), inner: wanted });
+            }
+        }
         if wish.kind == CredentialKind::Password {
             let asks = |registry: &Registry| registry.methods.contains(&Method::MsChapV2);
             common.ms_chap = book.all::<Registry>()?.iter().any(asks);
@@ -149,8 +169,24 @@ impl Common {
         Ok(common)
     }
 
+    /// The address that a certificate or an account is to have always, where one was wished for.
+    fn give_fixed(&self, book: &Book<'_>, device: &str, credential: &str) -> Result<Option<Way>> {
+        let give = |way: &Way| address::give(book, &way.listener, way.inner, device, credential);
+        self.fixed.as_ref().map(give).transpose()
+    }
+
     /// The address that the device had with a credential before, else one that is given to nobody.
-    fn give_address(&mut self, book: &Book<'_>, listener: &Listener, device: &str, credential: &str) -> Result<Way> {
+    fn give_address(
+        &mut self,
+        book: &Book<'_>,
+        listener: &Listener,
+        wanted: Option<Ipv4Addr>,
+        device: &str,
+        credential: &str,
+    ) -> Result<Way> {
+        if let Some(wanted) = wanted.filter(|wanted| listener.pool.contains(wanted)) {
+            return address::give(book, &listener.name, wanted, device, credential);
+        }
         let used = self.used.entry(listener.name.clone()).or_default();
         let had = self.held.remove(&(listener.name.clone(), device.to_owned())).map(|(_, inner)| inner);
         let inner = match had {
@@ -161,6 +197,15 @@ impl Common {
         book.put(&Address::new(&listener.name, inner, credential))?;
         Ok(Way { listener: listener.name.clone(), inner })
     }
+}
+
+fn one_gateway_for_once(wish: &Wish, gateways: usize) -> Result<()> {
+    if wish.once && gateways > 1 {
+        return Err(Problem::words("a credential for one session has one gateway")
+            .why("several gateways could not know of each other in time that it was used")
+            .try_("--at GATEWAY, one of them"));
+    }
+    Ok(())
 }
 
 pub(super) fn check_wish(wish: &Wish, now: Timestamp) -> Result<()> {
@@ -179,9 +224,6 @@ pub(super) fn check_wish(wish: &Wish, now: Timestamp) -> Result<()> {
         }
         CredentialKind::KeyPair | CredentialKind::Password if wish.algorithm != Algorithm::default() => {
             Some("--key is for certificates: --kind certificate")
-        }
-        CredentialKind::Certificate | CredentialKind::Password if wish.once => {
-            Some("--once is for key pairs, which the tunnel quill ends with their session")
         }
         CredentialKind::KeyPair if wish.public_key.is_some_and(|key| !key.agrees()) => {
             return Err(agreement::lets_in_everybody());
@@ -276,8 +318,8 @@ pub fn issue_group(
 ) -> Result<Many> {
     let now = context.now;
     check_wish(wish, now)?;
-    if wish.public_key.is_some() || wish.request.is_some() || wish.password.is_some() {
-        return Err(Problem::words("one key or password is not given to a whole group")
+    if wish.public_key.is_some() || wish.request.is_some() || wish.password.is_some() || wish.address.is_some() {
+        return Err(Problem::words("one key, password or address is not given to a whole group")
             .why("each device has its own")
             .try_("without it: they are made here"));
     }
@@ -344,9 +386,11 @@ pub(super) fn make(
         CredentialKind::Certificate => certify(book, keys, device, wish, common, &mut credential)?,
         CredentialKind::Password => {
             credential.identity = PublicKey(random32()?);
+            let fixed = common.give_fixed(book, &device.name, &credential.name)?;
             let mut account = open_account(book, keys, device, wish, common, &credential.name)?;
             seal_for_agents(book, &keys.sealing, &credential.name, &mut account, &common.gateways)?;
-            credential.material = Material::Password(HeldPassword { account, gateways: common.gateways.clone() });
+            credential.material =
+                Material::Password(HeldPassword { account, gateways: common.gateways.clone(), fixed });
         }
     }
     let text = credential.identity.to_string();
@@ -358,7 +402,7 @@ pub(super) fn make(
     book.put(&credential)?;
     if let Material::KeyPair(pair) = &mut credential.material {
         for listener in common.listeners.clone() {
-            pair.ways.push(common.give_address(book, &listener, &device.name, &credential.name)?);
+            pair.ways.push(common.give_address(book, &listener, wish.address, &device.name, &credential.name)?);
         }
         book.put(&credential)?;
     }
@@ -435,6 +479,7 @@ fn certify(
         made_on_device: private_key.is_none(),
         private_key,
         gateways: common.gateways.clone(),
+        fixed: common.give_fixed(book, &device.name, &credential.name)?,
         superseded: None,
     });
     credential.expires = Some(until);
@@ -496,13 +541,17 @@ fn open_account(
     })
 }
 
+fn fixed(credential: &Credential) -> String {
+    credential.fixed().map(|way| format!(", always {} at {}", way.inner, way.listener)).unwrap_or_default()
+}
+
 /// Where and as what a credential holds, in one line.
 fn described(credential: &Credential) -> String {
     match &credential.material {
         Material::KeyPair(pair) => {
             pair.ways.iter().map(|way| format!("{} {}", way.listener, way.inner)).collect::<Vec<_>>().join(", ")
         }
-        Material::Certificate(certificate) => format!("certificate {}", certificate.serial),
-        Material::Password(_) => "password account".into(),
+        Material::Certificate(certificate) => format!("certificate {}{}", certificate.serial, fixed(credential)),
+        Material::Password(_) => format!("password account{}", fixed(credential)),
     }
 }

@@ -4,6 +4,7 @@
 //! |---|---|
 //! | `wish` | what a command says about a credential to be made, and which one it names |
 //! | `issue` | issuing, to one device or to a group's |
+//! | `address` | inner addresses that are given by wish |
 //! | `renew` | renewing, by hand and before the end |
 //! | `end` | taking back, and telling everybody who must know |
 //! | `account` | signing in with an account, lock-outs |
@@ -13,6 +14,7 @@
 //! | `shared_secret` | secrets of listeners and of links |
 
 pub(crate) mod account;
+mod address;
 pub(crate) mod end;
 pub mod forms;
 pub mod handover;

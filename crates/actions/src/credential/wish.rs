@@ -1,6 +1,7 @@
 //! What a command says about a credential to be made, and which one it names.
 
 use std::collections::BTreeSet;
+use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
 use yestrel_core::estate::{Credential, CredentialKind, Device};
@@ -27,6 +28,8 @@ pub struct Wish {
     /// For an account; `None`: one is made.
     pub password: Option<Zeroizing<String>>,
     pub second_factor: bool,
+    /// The inner address that it is to have, always; `None`: one that is free, or is leased.
+    pub address: Option<Ipv4Addr>,
     /// Good for one session.
     pub once: bool,
     pub valid_from: Option<Timestamp>,

@@ -13,7 +13,7 @@ use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use yestrel_core::admission::ProofKind;
-use yestrel_core::estate::{Authority, Credential, Gateway, Host, Listener, Material, Method, Reach, Registry, Served};
+use yestrel_core::estate::{Authority, Credential, Gateway, Host, Listener, Method, Reach, Registry, Served};
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::Secret;
 use yestrel_core::tunnel::quill::{CALL_LENGTH, CallSecret};
@@ -510,16 +510,17 @@ fn renumber(book: &Book<'_>, listener: &Listener) -> Result<()> {
     for address in &held {
         book.remove::<Address>(&address.name)?;
     }
-    let mut used = BTreeSet::new();
-    // Leases are the agent's: it gives new ones at the next sign-in.
-    for address in held.into_iter().filter(|address| !address.leased) {
-        let inner = pool::next_free(&listener.name, &listener.pool, &used)?;
+    // Leases are the agent's: it gives new ones at the next sign-in. Who can keep an address keeps it.
+    held.retain(|address| !address.leased);
+    let stays = |address: &Address| pool::usable(&listener.pool, address.inner);
+    let mut used: BTreeSet<_> = held.iter().filter(|one| stays(one)).map(|one| one.inner).collect();
+    for address in held {
+        let inner =
+            if stays(&address) { address.inner } else { pool::next_free(&listener.name, &listener.pool, &used)? };
         used.insert(inner);
         book.put(&Address::new(&listener.name, inner, &address.credential))?;
         let mut credential: Credential = book.need(&address.credential)?;
-        if let Material::KeyPair(pair) = &mut credential.material {
-            pair.ways.iter_mut().filter(|way| way.listener == listener.name).for_each(|way| way.inner = inner);
-        }
+        credential.given_mut().filter(|way| way.listener == listener.name).for_each(|way| way.inner = inner);
         book.put(&credential)?;
     }
     Ok(())

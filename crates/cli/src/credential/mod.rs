@@ -73,7 +73,7 @@ impl KindName {
 pub enum Command {
     /// Make what lets a device in: a key pair, a certificate, or an account with a password
     #[command(
-        after_help = "Example:\n  yestrel credential issue mara/laptop --until 90d\n  yestrel credential issue mara/phone --kind certificate\n  yestrel credential issue mara/phone --kind password --generate --second-factor\n  yestrel credential issue --group crew --kind certificate\n  yestrel credential issue boatyard+harbour --kind shared-secret"
+        after_help = "Example:\n  yestrel credential issue mara/laptop --until 90d\n  yestrel credential issue mara/phone --kind certificate\n  yestrel credential issue mara/phone --kind certificate --address 10.187.45.40\n  yestrel credential issue mara/phone --kind password --generate --second-factor\n  yestrel credential issue --group crew --kind certificate\n  yestrel credential issue boatyard+harbour --kind shared-secret"
     )]
     Issue {
         /// USER/DEVICE; for a shared secret GATEWAY/LISTENER or SITE+SITE
@@ -261,6 +261,9 @@ pub struct About {
     /// An account also needs a code that changes (RFC 6238)
     #[arg(long)]
     second_factor: bool,
+    /// The inner address that the device is to have, always, of a listener's pool; without it the gateway or the estate chooses
+    #[arg(long, value_name = "ADDRESS")]
+    address: Option<std::net::Ipv4Addr>,
 }
 
 impl About {
@@ -282,6 +285,7 @@ impl About {
             authority: self.authority.clone(),
             password,
             second_factor: self.second_factor,
+            address: self.address,
             once,
             valid_from: self.from,
             expires: self.until,

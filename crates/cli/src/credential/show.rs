@@ -107,6 +107,7 @@ pub(super) fn show(output: Output, context: &mut Context, name: &str, kind: Opti
         ("made", if credential.made_on_device() { "on the device" } else { "in the estate" }.into()),
         ("once", credential.once.into()),
         ("ways", list(&places(&credential))),
+        ("address", credential.fixed().map(|way| format!("{} at {}", way.inner, way.listener)).into()),
         ("issued", credential.issued.into()),
         ("valid from", credential.valid_from.into()),
         ("expires", credential.expires.into()),

@@ -169,24 +169,43 @@ fn came_in(said: &[Value]) -> &Value {
     &said[0]["auth"]
 }
 
+/// What a variant of a character says.
+fn character(world: &World, name: &str) -> Value {
+    world.write("base.json", &json!({ "steps": [["in"]] }).to_string());
+    python(world, &format!("characters.py {name} base.json")).is(0).json()
+}
+
+fn signs_by_rsa(character: &Value) -> bool {
+    matches!(character["sign"].as_str(), Some("rsa" | "pss"))
+}
+
+/// What a variant of a character plays with a device's certificate.
+fn character_play(world: &World, character: &Value, device: &str, steps: Value) -> Value {
+    let mut play = play(world, device, steps);
+    if let Some(kind) = character["kind"].as_str().filter(|kind| *kind != "fqdn") {
+        let own = play["identity"][1].clone();
+        play["identity"] = if kind == "mail" { json!(["mail", "mara@skerry.example"]) } else { json!([kind, own]) };
+    }
+    for (key, value) in character.as_object().unwrap() {
+        if !["steps", "kind"].contains(&key.as_str()) {
+            play[key] = value.clone();
+        }
+    }
+    if character.get("hashes").is_none() {
+        play.as_object_mut().unwrap().remove("hashes");
+    }
+    play
+}
+
 /// Every built-in client that is known plays a whole session with new keys of both kinds, through the translation of a café, and from a flat
 /// above it, through two.
 #[test]
 fn what_systems_have_built_in_comes_in_and_goes_on_under_new_keys() {
     let rsa = "--kind certificate --key rsa-3072";
     let world = harbour("", &[("phone", "--kind certificate"), ("desk", rsa)]);
-    let subject = |device: &str| own_name(&world, device);
-    let (phone, desk) = (subject("phone"), subject("desk"));
     for name in python(&world, "characters.py list").is(0).out.lines() {
-        let steps = json!([["in"]]);
-        world.write("base.json", &json!({ "steps": steps }).to_string());
-        let character = python(&world, &format!("characters.py {name} base.json")).is(0).json();
-        let rsa = matches!(character["sign"].as_str(), Some("rsa" | "pss"));
-        let (device, own) = if rsa { ("desk", &desk) } else { ("phone", &phone) };
-        let identity = match character["kind"].as_str().unwrap() {
-            "mail" => json!(["mail", "mara@skerry.example"]),
-            kind => json!([kind, own]),
-        };
+        let character = character(&world, name);
+        let device = if signs_by_rsa(&character) { "desk" } else { "phone" };
         let group = character["rekey_group"].clone();
         let steps = json!([
             ["in"],
@@ -202,17 +221,9 @@ fn what_systems_have_built_in_comes_in_and_goes_on_under_new_keys() {
             ["live"],
             ["out"],
         ]);
-        let mut play = play(&world, device, steps);
-        for (key, value) in character.as_object().unwrap() {
-            if !["steps", "kind"].contains(&key.as_str()) {
-                play[key] = value.clone();
-            }
-        }
-        if character.get("hashes").is_none() {
-            play.as_object_mut().unwrap().remove("hashes");
-        }
+        let play = character_play(&world, &character, device, steps);
         for host in ["mara-laptop", "mara-phone"] {
-            let said = played(&world, &with(play.clone(), json!({ "identity": identity, "host": host })));
+            let said = played(&world, &with(play.clone(), json!({ "host": host })));
             assert_eq!(said.len(), 12, "{name}: {said:#?}");
             let echoes = || said.iter().filter(|one| one["step"] == "echo");
             assert!(echoes().all(|one| one["answers"] == 1), "{name} on {host}: {said:#?}");
@@ -220,6 +231,96 @@ fn what_systems_have_built_in_comes_in_and_goes_on_under_new_keys() {
     }
     let past = world.run("session list --past --format json").is(0).json();
     assert!(past.as_array().unwrap().iter().all(|one| one["reason"] == "closed"), "{past:#?}");
+}
+
+/// The gateway makes the keys of a pair and of an association anew, once and again, with every built-in client that is known.
+#[test]
+fn keys_that_the_gateway_makes_anew_are_taken_by_every_built_in_client() {
+    let world = harbour("--renew-after 10s", &[]);
+    let names: Vec<String> = python(&world, "characters.py list").is(0).out.lines().map(str::to_owned).collect();
+    let characters: Vec<_> = names.iter().map(|name| character(&world, name)).collect();
+    let key = |character: &Value| if signs_by_rsa(character) { "rsa-3072" } else { "p-256" };
+    let devices: Vec<String> = names.iter().map(|name| name.replace('/', "-")).collect();
+    for (name, character) in devices.iter().zip(&characters) {
+        world.run(&format!("device add mara/{name}")).is(0);
+        world.run(&format!("credential issue mara/{name} --kind certificate --key {}", key(character))).is(0);
+    }
+    world.run("rollout --yes").is(0);
+    let mut playing = Vec::new();
+    for (at, (name, character)) in devices.iter().zip(&characters).enumerate() {
+        world.run(&format!("credential handover mara/{name} --as pem --to {name} --yes")).is(0);
+        let steps = json!([
+            ["in"],
+            ["echo", "10.44.0.20"],
+            ["wait", 30, "child deleted"],
+            ["echo", "10.44.0.20"],
+            ["wait", 30, "ike deleted"],
+            ["echo", "10.44.0.20"],
+            ["wait", 30, "child renewed by the gateway"],
+            ["echo", "10.44.0.20"],
+            ["out"],
+        ]);
+        let host = ["mara-laptop", "mara-phone"][at % 2];
+        let play = with(character_play(&world, character, name, steps), json!({ "host": host }));
+        playing.push((name, Playing::start(&world, name, &play)));
+    }
+    for (name, playing) in playing {
+        let said = playing.ends();
+        assert_eq!(said.len(), 9, "{name}: {said:#?}");
+        let echoes = || said.iter().filter(|one| one["step"] == "echo");
+        assert!(echoes().all(|one| one["answers"] == 1), "{name}: {said:#?}");
+        let events = Value::from(said.clone()).to_string();
+        assert!(events.contains("ike renewed by the gateway"), "{name}: {said:#?}");
+    }
+}
+
+/// A certificate and an account each have the address that was chosen for them, whoever had leased it; nobody else gets it.
+#[test]
+fn a_certificate_and_an_account_have_an_address_of_their_own_where_one_is_given() {
+    let world = harbour("--accounts --pool 10.187.45.0/24", &[("phone", "--kind certificate")]);
+    let steps = json!([["in"], ["echo", "10.44.0.20"], ["wait", 60, "ike deleted"]]);
+    let leasing = Playing::start(&world, "leasing", &play(&world, "phone", steps));
+    leasing.is_at(2);
+    let leased = leasing.said()[0]["auth"]["inner"][0].clone();
+    assert_eq!(leased, "10.187.45.254");
+    world.run("device add mara/tablet").is(0);
+    world.run("device add mara/desk").is(0);
+    let issue = "credential issue mara/tablet --kind certificate --address";
+    world.run(&format!("{issue} 10.99.0.1")).is(2).says("10.187.45.0/24 of harbour/ikev2");
+    world.run(&format!("{issue} 10.187.45.1")).is(2).says("no device can have 10.187.45.1");
+    world.run(&format!("{issue} 10.187.45.254")).is(0);
+    let file = world.secret("password", "three quay lanterns 61");
+    let desk = format!("credential issue mara/desk --kind password --password-file {file} --address");
+    world.run(&format!("{desk} 10.187.45.254")).is(3).says("mara/tablet's address");
+    world.run(&format!("{desk} 10.187.45.253 --once")).is(0);
+    world.run("rollout --yes").is(0);
+    world.run("credential handover mara/tablet --as pem --to tablet --yes").is(0);
+    // Who had it by lease is told to come again, and has another.
+    assert_eq!(leasing.ends().len(), 3);
+    let steps = json!([["in"], ["echo", "10.44.0.20"], ["out"]]);
+    let inner = |play: &Value| {
+        let said = played(&world, play);
+        assert_eq!(said[1]["answers"], 1, "{said:#?}");
+        came_in(&said)["inner"][0].clone()
+    };
+    let tablet = play(&world, "tablet", steps.clone());
+    assert_eq!(inner(&tablet), "10.187.45.254");
+    assert_eq!(inner(&play(&world, "phone", steps.clone())), "10.187.45.252");
+    let account = account_play(&world, "mara.desk", "three quay lanterns 61", steps.clone());
+    assert_eq!(inner(&account), "10.187.45.253");
+    assert_eq!(played(&world, &account)[0]["refused"], "AUTHENTICATION_FAILED", "it was good for one session");
+    assert_eq!(inner(&tablet), "10.187.45.254");
+    let shown = world.run("credential show mara/tablet --format json").is(0).json();
+    assert_eq!(shown["address"], "10.187.45.254 at harbour/ikev2");
+    // Its renewal has it too, and another pool brings another where it must.
+    world.run("credential renew mara/tablet --yes").is(0);
+    world.run("listener change harbour/ikev2 --pool 10.187.46.0/24 --yes").is(0);
+    let shown = world.run("credential show mara/tablet --format json").is(0).json();
+    let address = shown["address"].as_str().unwrap();
+    assert!(address.starts_with("10.187.46.") && address.ends_with(" at harbour/ikev2"), "{address}");
+    world.run("listener close harbour/ikev2 --yes").is(0);
+    let shown = world.run("credential show mara/tablet --format json").is(0).json();
+    assert_eq!(shown["address"], Value::Null);
 }
 
 #[test]

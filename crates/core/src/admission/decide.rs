@@ -16,7 +16,7 @@ use crate::tunnel::{Second, Settings};
 pub struct Admission {
     pub device: String,
     pub proof: Proof,
-    /// The inner address that came with the credential; `None`: one is leased from the pool.
+    /// The inner address that came with the credential, of this listener's pool; `None`: one is leased from that.
     pub address: Option<Ipv4Addr>,
     pub pool: Ipv4Net,
     pub pool6: Option<Ipv6Net>,
@@ -90,7 +90,7 @@ pub fn decide(
     Ok(Admission {
         device: admit.device.clone(),
         proof: admit.proof.clone(),
-        address: admit.address,
+        address: admit.address.filter(|address| listener.pool.contains(address)),
         pool: listener.pool,
         pool6: listener.pool6,
         sessions: admit.sessions,

@@ -121,6 +121,9 @@ pub struct HeldCertificate {
     pub made_on_device: bool,
     /// Where it may come in.
     pub gateways: Vec<String>,
+    /// The address that it always has, and at which listener; elsewhere it has what it is leased.
+    #[serde(default)]
+    pub fixed: Option<Way>,
     /// A newer one stands in its place; this one holds until its end.
     #[serde(default)]
     pub superseded: Option<Timestamp>,
@@ -132,6 +135,9 @@ pub struct HeldPassword {
     pub account: Account,
     /// Where it may come in.
     pub gateways: Vec<String>,
+    /// The address that it always has, and at which listener; elsewhere it has what it is leased.
+    #[serde(default)]
+    pub fixed: Option<Way>,
 }
 
 /// What a credential is made of: the data of its kind.
@@ -227,6 +233,28 @@ impl Credential {
         }
     }
 
+    /// The address that a certificate or an account always has, where it has one.
+    #[must_use]
+    pub fn fixed(&self) -> Option<&Way> {
+        match &self.material {
+            Material::KeyPair(_) => None,
+            Material::Certificate(HeldCertificate { fixed, .. }) | Material::Password(HeldPassword { fixed, .. }) => {
+                fixed.as_ref()
+            }
+        }
+    }
+
+    /// Every address that was given with it, and where.
+    pub fn given_mut(&mut self) -> impl Iterator<Item = &mut Way> {
+        let (ways, fixed) = match &mut self.material {
+            Material::KeyPair(pair) => (pair.ways.as_mut_slice(), None),
+            Material::Certificate(HeldCertificate { fixed, .. }) | Material::Password(HeldPassword { fixed, .. }) => {
+                ((&mut []) as &mut [Way], fixed.as_mut())
+            }
+        };
+        ways.iter_mut().chain(fixed)
+    }
+
     /// Every gateway at which it may come in.
     #[must_use]
     pub fn gateways(&self) -> BTreeSet<String> {
@@ -240,8 +268,11 @@ impl Credential {
         let before = (self.ways().len(), self.anywhere_at().len());
         match &mut self.material {
             Material::KeyPair(pair) => pair.ways.retain(|way| !here(&way.listener)),
-            Material::Certificate(certificate) => certificate.gateways.retain(|gateway| gateway != name),
-            Material::Password(password) => password.gateways.retain(|gateway| gateway != name),
+            Material::Certificate(HeldCertificate { gateways, fixed, .. })
+            | Material::Password(HeldPassword { gateways, fixed, .. }) => {
+                gateways.retain(|gateway| gateway != name);
+                fixed.take_if(|way| here(&way.listener));
+            }
         }
         before != (self.ways().len(), self.anywhere_at().len())
     }

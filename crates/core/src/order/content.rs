@@ -293,6 +293,10 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
     let taken = |kind: ProofKind| listeners.iter().any(|listener| listener.tunnel.proofs().contains(&kind));
     let accounts = taken(ProofKind::Account);
     let ms_chap = listeners.iter().any(|listener| listener.tunnel.takes_ms_chap());
+    // Of an entry for all listeners of a gateway it holds for the one in whose pool it is.
+    let fixed = |credential: &Credential| {
+        credential.fixed().filter(|way| listeners.iter().any(|one| one.name == way.listener)).map(|way| way.inner)
+    };
     let mut admit = Vec::new();
     for credential in extract.credentials.iter().filter(|credential| credential.revoked.is_none()) {
         let entry = |proof: Proof, at: Option<&str>, address: Option<Ipv4Addr>| Admit {
@@ -315,7 +319,7 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
             // Its own dates say from when it holds; lists and answers are asked for the rest by other people's equipment.
             Material::Certificate(certificate) if certificate.gateways.contains(&gateway.name) => {
                 let proof = Proof::Certificate { key: credential.identity };
-                admit.push(Admit { from: None, ..entry(proof, None, None) });
+                admit.push(Admit { from: None, ..entry(proof, None, fixed(credential)) });
             }
             Material::Password(password_of) if accounts && password_of.gateways.contains(&gateway.name) => {
                 let name = &password_of.account.name;
@@ -324,7 +328,7 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
                 let of = &password_of.account.for_agents;
                 let ms_chap = of.get(&gateway.name).filter(|_| ms_chap).cloned();
                 let proof = Proof::Account { id: credential.identity, name: name.clone(), password, ms_chap };
-                admit.push(entry(proof, None, None));
+                admit.push(entry(proof, None, fixed(credential)));
             }
             Material::Certificate(_) | Material::Password(_) => {}
         }

@@ -1,0 +1,2 @@
+-- The address that a certificate or an account always has, and where.
+ALTER TABLE credentials ADD COLUMN fixed TEXT;
