@@ -6,13 +6,15 @@ use jiff::Timestamp;
 use yestrel_core::estate::{Access, Gateway, Host, HostKind, Leftover, Site, SshTarget, Via};
 use yestrel_core::exchange::host::Facts as FactsOf;
 use yestrel_core::findings::{Facts, Finding};
+use yestrel_core::firewall::Service;
 use yestrel_core::{Problem, Result, name};
 use yestrel_places::Person;
 pub use yestrel_places::fingerprint;
+use yestrel_store::Book;
 use zeroize::Zeroizing;
 
 use crate::context::Context;
-use crate::find::still_needed;
+use crate::find::{self, still_needed};
 use crate::leftover;
 
 /// What a command says about a host; `None` leaves what is there. An empty text takes away what is there.
@@ -99,6 +101,16 @@ fn absolute(path: &str) -> Result<String> {
     Ok(whole.display().to_string())
 }
 
+/// What the gateway on a host takes from outside, where there is one.
+fn services_of(book: &Book<'_>, host: &str) -> Result<Vec<Service>> {
+    let mut services = Vec::new();
+    for gateway in book.find::<Gateway>(&[("host", host.into())])? {
+        let listeners = find::listeners_of(book, &gateway.name)?;
+        services.extend(listeners.iter().flat_map(|listener| listener.serves.iter().map(|served| served.inside)));
+    }
+    Ok(services)
+}
+
 /// Connects to a host as its record says now, and looks at it; the record then holds the keys that were accepted.
 fn look(context: &mut Context, host: &mut Host, wish: &Wish) -> Result<Vec<Finding>> {
     let person: Arc<dyn Person> = match &wish.host_key {
@@ -112,7 +124,8 @@ fn look(context: &mut Context, host: &mut Host, wish: &Wish) -> Result<Vec<Findi
     }
     context.remember(&host.name, manage);
     let now = Timestamp::now();
-    let findings = facts.findings(now);
+    let services = context.read(|book| services_of(book, &host.name))?;
+    let findings = facts.findings(&services, now);
     host.facts = Some(facts);
     host.probed = Some(now);
     Ok(findings)
@@ -219,7 +232,8 @@ pub fn show(context: &mut Context, host: &str) -> Result<Host> {
 pub fn probe(context: &mut Context, host: &str) -> Result<(Facts, Vec<Finding>)> {
     let mut host: Host = context.read(|book| book.need(host))?;
     let facts = *context.manage(&host)?.ask(&FactsOf)?;
-    let findings = facts.findings(Timestamp::now());
+    let services = context.read(|book| services_of(book, &host.name))?;
+    let findings = facts.findings(&services, Timestamp::now());
     host.facts = Some(facts.clone());
     host.probed = Some(context.now);
     context.write(|book| {

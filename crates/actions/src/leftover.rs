@@ -11,9 +11,9 @@ use yestrel_core::exchange::agent::Status;
 use yestrel_core::{Problem, Result, moment};
 use yestrel_places::Person;
 use yestrel_store::Book;
-use zeroize::Zeroizing;
 
 use crate::context::Context;
+use crate::hear::Nobody;
 use crate::{find, session};
 
 /// How long hosts that do not answer are waited for, once everything else is done.
@@ -86,23 +86,6 @@ pub(crate) fn bare(book: &Book<'_>) -> Result<Vec<(Host, Leftover)>> {
 pub struct Asked {
     old: Vec<(Host, Leftover)>,
     answers: Receiver<(usize, Result<()>)>,
-}
-
-/// Nobody is there to be asked: an old host is tried beside something else, by a key or not at all.
-struct Nobody;
-
-impl Person for Nobody {
-    fn secret(&self, what: &str) -> Result<Zeroizing<String>> {
-        Err(Problem::refused(format!("{what} would have to be asked for"))
-            .try_("yestrel host remove NAME   asks, and removes what is left there"))
-    }
-
-    fn compares(&self, host: &str, algorithm: &str, fingerprint: &str) -> Result<bool> {
-        Err(Problem::refused(format!("the key of {host} would have to be compared"))
-            .why(format!("{algorithm} {fingerprint}")))
-    }
-
-    fn progress(&self, _what: &str, _done: u64, _whole: u64) {}
 }
 
 /// Begins to ask every host with an agent that was left behind.

@@ -8,6 +8,8 @@
 //! | `find` | what several nouns look up |
 //! | `estate`, `site`, `host`, `gateway`, `listener`, `people`, `credential`, `authority`, `registry` | one noun each |
 //! | `session` | who is connected, who was, what agents saw |
+//! | `hear` | asking gateways all at once, with a deadline, and nobody at the terminal |
+//! | `status` | the whole estate at one glance |
 //! | `renewal` | orders that hold for a time |
 //! | `rollout` | bringing gateways to their newest order |
 //! | `leftover` | agents on hosts that could not be reached |
@@ -22,6 +24,7 @@ pub mod credential;
 pub mod estate;
 mod find;
 pub mod gateway;
+mod hear;
 pub mod host;
 mod keyring;
 pub mod leftover;
@@ -32,6 +35,7 @@ mod renewal;
 pub mod rollout;
 pub mod session;
 pub mod site;
+pub mod status;
 
 pub use context::{AskPassphrase, Context, who};
 pub use yestrel_places::Person;

@@ -50,6 +50,10 @@ impl Manage for Renewing {
         Ok(answered)
     }
 
+    fn as_it_is(&self) {
+        self.way.as_it_is();
+    }
+
     fn afresh(&self) {
         self.way.afresh();
         // What was carried meanwhile may be what the renewal is about.

@@ -1,10 +1,11 @@
 //! Who is connected, who was, and what agents saw while nobody asked.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use serde::Serialize;
 use yestrel_core::estate::{Credential, Device, Gateway, Session, StoredOrder};
-use yestrel_core::exchange::agent::{Ask, Close, EndSessions, Live, NewsAfter, NewsPage, Sessions as WhoIsIn};
+use yestrel_core::exchange::agent::{Ask, Close, EndSessions, Live, NewsAfter, NewsPage, Sessions as WhoIsIn, Status};
 use yestrel_core::exchange::{News, NewsEvent, Question};
 use yestrel_core::keys::PublicKey;
 use yestrel_core::{Problem, Result};
@@ -248,7 +249,17 @@ where
 pub fn live(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Live>> {
     let mut found = Sessions { sessions: Vec::new(), silent: Vec::new() };
     let asked = gateways(context, gateway)?;
+    let estate = context.read(find::this_estate)?.id;
+    // What another agent says of who is in would be an answer to another question.
+    let mut others: BTreeMap<String, Problem> = ask_all(context, &asked, &Status)
+        .into_iter()
+        .filter_map(|(gateway, status)| {
+            let words = status.ok()?.is_another(&gateway, &estate)?;
+            Some((gateway.clone(), Problem::failed(words).try_(format!("yestrel rollout {gateway}"))))
+        })
+        .collect();
     for (gateway, answer) in ask_all(context, &asked, &WhoIsIn) {
+        let answer = others.remove(&gateway).map_or(answer, Err);
         match answer {
             Ok(sessions) => {
                 found.sessions.extend(sessions.into_iter().map(|session| (gateway.clone(), session)));

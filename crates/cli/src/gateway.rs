@@ -6,7 +6,7 @@ use clap::{Args, Subcommand};
 use yestrel_actions::Context;
 use yestrel_actions::credential::handover;
 use yestrel_actions::gateway::{self, GatewayStanding, Wish, certificate, relocate};
-use yestrel_actions::leftover;
+use yestrel_actions::{leftover, status};
 use yestrel_core::exchange::host::LogPiece;
 use yestrel_core::findings::{Grade, Plane};
 use yestrel_core::x509::Algorithm;
@@ -190,9 +190,18 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 &["name", "host", "site", "dialled", "listeners", "order", "state"],
                 "no gateways yet; yestrel gateway create NAME --host HOST --dialled NAME",
             );
+            let strange = status::strange(&mut context, &[])?;
             for standing in gateway::list(&mut context)? {
                 let listeners: Vec<_> = standing.listeners.iter().map(|listener| listener.name.clone()).collect();
-                let (state, gateway) = (state(&standing), standing.gateway);
+                let (mut state, gateway) = (state(&standing), standing.gateway);
+                match (strange.get(&gateway.name), &state) {
+                    (Some(one), Cell::State(_, then)) if one.silent => {
+                        state = Cell::State(Grade::Bad, format!("{}, {then} then", one.words));
+                    }
+                    // What waits is what a person must know first; the rest would say it again.
+                    (Some(one), Cell::State(Grade::Good, _)) => state = Cell::State(Grade::Bad, one.words.clone()),
+                    _ => {}
+                }
                 table.row(vec![
                     gateway.name.into(),
                     gateway.host.into(),

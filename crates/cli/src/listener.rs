@@ -309,7 +309,11 @@ pub fn run_port(global: &Global, command: &PortCommand) -> Result<()> {
         &["port", "at", "from", "to", "for", "state", "why"],
         "no port needs to be open; yestrel listener open GATEWAY",
     );
+    let mut shut: Vec<String> = Vec::new();
     for port in ports::list(&mut global.context()?, gateway.as_deref())? {
+        if matches!(port.state, PortState::NotOpen | PortState::Blocked) {
+            shut.push(format!("{} at {}", port.port, port.at));
+        }
         let grade = match port.state {
             PortState::Open => Grade::Good,
             PortState::Unknown => Grade::Poor,
@@ -326,5 +330,11 @@ pub fn run_port(global: &Global, command: &PortCommand) -> Result<()> {
         ]);
     }
     global.output().table(&table);
-    Ok(())
+    if shut.is_empty() {
+        return Ok(());
+    }
+    let verb = if shut.len() == 1 { "is" } else { "are" };
+    Err(Problem::refused(format!("{} {verb} wanted open, and {verb} not", shut.join(", ")))
+        .why("nobody comes in there")
+        .try_("what the last column says"))
 }

@@ -32,6 +32,7 @@ mod registry;
 mod rollout;
 mod session;
 mod site;
+mod status;
 mod tunnel;
 mod unhurried;
 mod words;
@@ -61,6 +62,7 @@ struct Cli {
 const FIRST_STEPS: &str = "Example, from nothing to a tunnel:
   yestrel guide                                 asks, and shows each command that it runs
   yestrel demo                                  the whole example, with proof at each step
+  yestrel status                                the whole estate at one glance
   yestrel lab start                             hosts to practise on
   yestrel estate create skerry
   yestrel site add harbour --network 10.44.0.0/22
@@ -76,6 +78,8 @@ Exit status: 0 done, 1 failed, 2 the words were wrong, 3 refused by a rule or a 
 
 #[derive(Subcommand)]
 pub enum Command {
+    /// The whole estate at one glance: what answers now, who is in, what waits, what ends soon
+    Status(status::Arguments),
     /// From nothing to a proved tunnel, step by step; can be left and resumed; shows each command it runs
     Guide(guide::Arguments),
     /// Everything one team runs, in one file
@@ -141,6 +145,7 @@ pub enum Command {
 fn run(cli: Cli) -> Result<()> {
     let global = &cli.global;
     match cli.command {
+        Command::Status(arguments) => status::run(global, &arguments),
         Command::Estate(command) => estate::run(global, command),
         Command::Site(command) => site::run(global, command),
         Command::Host(command) => host::run(global, command),

@@ -343,6 +343,11 @@ impl Output {
         self.write(&self.format().table(table));
     }
 
+    /// A list as people see it.
+    pub fn table_text(self, table: &Table) -> String {
+        Text { color: self.color, width: self.width }.table(table)
+    }
+
     /// Writes one thing in full.
     pub fn record(self, record: &[(&'static str, Cell)]) {
         self.write(&self.format().record(record));
@@ -393,6 +398,11 @@ impl Output {
             self.table(&table);
             return;
         }
+        self.write(&self.findings_text(heading, findings));
+    }
+
+    /// Findings under a heading, as people see them.
+    pub fn findings_text(self, heading: &str, findings: &[Finding]) -> String {
         let text = Text { color: self.color, width: self.width };
         let widest = findings.iter().map(|finding| finding.subject.chars().count()).max().unwrap_or(0);
         let mut out = format!("{heading}\n");
@@ -406,7 +416,7 @@ impl Output {
                 out.push_str(&format!("        try: {}\n", shown::line(what)));
             }
         }
-        self.write(&out);
+        out
     }
 
     /// Whether somebody may still read standard output.

@@ -62,6 +62,20 @@ pub fn moment(text: &str) -> std::result::Result<Timestamp, String> {
     Ok(Timestamp::now() + ahead)
 }
 
+/// A time span in seconds or minutes, for what is done again and again.
+pub fn short_span(text: &str) -> std::result::Result<SignedDuration, String> {
+    let unknown = || "a duration from 1s to 24h, such as 5s or 2m".to_owned();
+    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit()).ok_or_else(unknown)?);
+    let seconds = match unit {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3600,
+        _ => return Err(unknown()),
+    };
+    let seconds = number.parse::<i64>().ok().and_then(|number| number.checked_mul(seconds));
+    seconds.filter(|seconds| (1..=86_400).contains(seconds)).map(SignedDuration::from_secs).ok_or_else(unknown)
+}
+
 /// A time span in hours, days, weeks or years.
 pub fn span(text: &str) -> std::result::Result<SignedDuration, String> {
     let unknown = || "a duration such as 8h, 90d or 2y, at most 50 years".to_owned();

@@ -14,6 +14,8 @@
 //! | `notice` | what it is told later of its ways in |
 //! | `exchange` | questions and answers between commands, agents, hosts and devices |
 //! | `findings` | what a probe found, and what follows |
+//! | `glance` | the whole estate at one glance |
+//! | `lapse` | how long ago, how far ahead |
 //! | `x509` | certificates, lists, requests |
 //! | `account`, `keys`, `sealed`, `pool`, `name`, `schedule`, `audit` | one subject each |
 //! | `problem` | what is said when something goes wrong |
@@ -27,8 +29,10 @@ pub mod estate;
 pub mod exchange;
 pub mod findings;
 pub mod firewall;
+pub mod glance;
 pub mod handover;
 pub mod keys;
+pub mod lapse;
 pub mod name;
 pub mod notice;
 pub mod order;

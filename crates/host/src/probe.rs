@@ -4,10 +4,9 @@ use std::collections::HashMap;
 use std::fs;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use serde_json::Value;
 use yestrel_core::Result;
-use yestrel_core::findings::{BusyPort, Facts, Hook, Plane, RuleInTheWay};
-use yestrel_core::firewall::{Protocol, TABLE};
+use yestrel_core::findings::{BusyPort, Facts, Plane, in_the_way};
+use yestrel_core::firewall::Protocol;
 
 use yestrel_net::netlink::Netlink;
 use yestrel_net::nft::nft;
@@ -83,46 +82,6 @@ fn fast_aes() -> bool {
     })
 }
 
-/// Chains of other tables that drop by policy or by a rule, on the hooks that a gateway needs: as `nft -j` lists them.
-fn in_the_way(ruleset: &str) -> Vec<RuleInTheWay> {
-    let Ok(Value::Object(root)) = serde_json::from_str(ruleset) else { return Vec::new() };
-    let empty = Vec::new();
-    let items = root.get("nftables").and_then(Value::as_array).unwrap_or(&empty);
-    let mut found = Vec::new();
-    let mut hooks = HashMap::new();
-    let text = |value: &Value, key: &str| value.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
-    for chain in items.iter().filter_map(|item| item.get("chain")) {
-        let table = format!("{} {}", text(chain, "family"), text(chain, "table"));
-        let name = text(chain, "name");
-        let hook = match text(chain, "hook").as_str() {
-            "input" => Hook::Input,
-            "forward" => Hook::Forward,
-            _ => continue,
-        };
-        if table == TABLE || text(chain, "type") != "filter" {
-            continue;
-        }
-        hooks.insert((table.clone(), name.clone()), hook);
-        if text(chain, "policy") == "drop" {
-            found.push(RuleInTheWay { table, chain: name, hook, rule: "policy drop".into() });
-        }
-    }
-    for rule in items.iter().filter_map(|item| item.get("rule")) {
-        let table = format!("{} {}", text(rule, "family"), text(rule, "table"));
-        let name = text(rule, "chain");
-        let Some(hook) = hooks.get(&(table.clone(), name.clone())) else { continue };
-        let expressions = rule.get("expr").and_then(Value::as_array).unwrap_or(&empty);
-        let ends = |what: &str| expressions.iter().any(|expression| expression.get(what).is_some());
-        // A rule without a condition that drops or rejects ends everything that comes to it.
-        let conditions = expressions.iter().filter(|expression| expression.get("match").is_some()).count();
-        if conditions == 0 && (ends("drop") || ends("reject")) {
-            let word = if ends("drop") { "drop" } else { "reject" };
-            found.push(RuleInTheWay { table, chain: name, hook: *hook, rule: format!("a rule that does {word}") });
-        }
-    }
-    found
-}
-
 /// What listens, from the system's socket tables.
 fn busy_ports() -> Vec<BusyPort> {
     let holders = holders();
@@ -184,21 +143,6 @@ fn holders() -> HashMap<String, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn policies_and_final_rules_of_others_are_found_and_our_own_are_not() {
-        let ruleset = r#"{"nftables":[
-            {"chain":{"family":"inet","table":"filter","name":"input","type":"filter","hook":"input","policy":"drop"}},
-            {"chain":{"family":"inet","table":"filter","name":"forward","type":"filter","hook":"forward","policy":"accept"}},
-            {"chain":{"family":"inet","table":"yestrel","name":"pass","type":"filter","hook":"forward","policy":"drop"}},
-            {"rule":{"family":"inet","table":"filter","chain":"forward","expr":[{"counter":{}},{"reject":null}]}},
-            {"rule":{"family":"inet","table":"filter","chain":"forward","expr":[{"match":{}},{"drop":null}]}}]}"#;
-        let found: Vec<_> = in_the_way(ruleset).into_iter().map(|rule| (rule.hook, rule.rule)).collect();
-        assert_eq!(
-            found,
-            [(Hook::Input, "policy drop".to_owned()), (Hook::Forward, "a rule that does reject".to_owned())]
-        );
-    }
 
     #[test]
     fn an_own_listening_port_is_seen_with_its_holder() {

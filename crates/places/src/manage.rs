@@ -13,6 +13,9 @@ pub trait Manage: Send + Sync {
     /// The host cannot be reached.
     fn exchange(&self, question: &Ask) -> Result<Answered>;
 
+    /// What is asked next is asked of what is there: nothing is brought to the host, and nobody waits for long work.
+    fn as_it_is(&self) {}
+
     /// What is asked next goes over a new connection.
     fn afresh(&self) {}
 

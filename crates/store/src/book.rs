@@ -68,6 +68,14 @@ impl<'a> Book<'a> {
         self.rows.select(T::TABLE, filters, usize::MAX >> 1)?.into_iter().map(T::from_row).collect()
     }
 
+    /// How many records have these values.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn count<T: Record>(&self, filters: &[(&str, Value)]) -> Result<usize> {
+        self.rows.count(T::TABLE, filters)
+    }
+
     /// All records of a kind, by name.
     ///
     /// # Errors

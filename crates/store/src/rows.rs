@@ -22,6 +22,12 @@ pub trait Rows {
     /// The database cannot be read.
     fn select(&self, table: &str, filters: &[(&str, Value)], limit: usize) -> Result<Vec<Row>>;
 
+    /// How many rows have these values.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    fn count(&self, table: &str, filters: &[(&str, Value)]) -> Result<usize>;
+
     /// Writes a row over the one with its key.
     ///
     /// # Errors

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jiff::Timestamp;
+use rusqlite::config::DbConfig;
 use rusqlite::types::{ToSqlOutput, Value as Sql, ValueRef};
 use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior};
 use serde_json::{Map, Value};
@@ -169,6 +170,8 @@ impl SqliteStore {
         };
         let set = || -> rusqlite::Result<()> {
             connection.busy_timeout(PATIENCE)?;
+            // A statement is compiled once, not anew for each value that it is asked with.
+            connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
             connection.pragma_update(None, "foreign_keys", true)?;
             connection.pragma_update(None, "synchronous", "full")?;
             // 32 MiB at most, so that a command that writes tens of thousands of rows writes each page once.
@@ -283,18 +286,31 @@ impl SqliteRows<'_> {
     }
 }
 
+/// What rows must have, as a condition with a parameter for each value.
+fn condition(filters: &[(&str, Value)]) -> String {
+    let conditions: Vec<_> =
+        filters.iter().enumerate().map(|(n, (column, _))| format!("{column} IS ?{}", n + 1)).collect();
+    if conditions.is_empty() { "1".to_owned() } else { conditions.join(" AND ") }
+}
+
 impl Rows for SqliteRows<'_> {
     fn get(&self, table: &str, key: &str) -> Result<Option<Row>> {
         Ok(self.query(&format!("SELECT * FROM {table} WHERE name = ?1"), &[&key])?.pop())
     }
 
     fn select(&self, table: &str, filters: &[(&str, Value)], limit: usize) -> Result<Vec<Row>> {
-        let conditions: Vec<_> =
-            filters.iter().enumerate().map(|(n, (column, _))| format!("{column} IS ?{}", n + 1)).collect();
-        let condition = if conditions.is_empty() { "1".to_owned() } else { conditions.join(" AND ") };
+        let condition = condition(filters);
         let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();
         let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
         self.query(&format!("SELECT * FROM {table} WHERE {condition} ORDER BY name LIMIT {limit}"), &parameters)
+    }
+
+    fn count(&self, table: &str, filters: &[(&str, Value)]) -> Result<usize> {
+        let sql = format!("SELECT count(*) FROM {table} WHERE {}", condition(filters));
+        let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();
+        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
+        let run = || self.connection.prepare_cached(&sql)?.query_row(&parameters[..], |row| row.get::<_, i64>(0));
+        run().map(|count| usize::try_from(count).unwrap_or_default()).map_err(|e| problem(self.path, &e))
     }
 
     fn put(&self, table: &str, row: &Row) -> Result<()> {

@@ -63,6 +63,7 @@ pub fn create(path: &Path, estate: &str, passphrase: Option<&str>) -> Result<(Es
             peer_secret: sealing.seal(&Secret::new(random32()?.to_vec()), labels::PEERS)?,
             hold_addresses: HOLD_ADDRESSES,
             orders_hold: None,
+            saved: None,
             created: now,
         };
         let recovery = keys::recovery(&sealing, &mut estate)?;

@@ -127,7 +127,12 @@ pub fn save(context: &mut Context, to: &Path, protection: &Protection) -> Result
         Protection::Recipients(_) => "to recipient keys",
         Protection::Readable => "readable",
     };
-    context.write(|book| book.note("estate save", &about.estate, how))?;
+    context.write(|book| {
+        let mut estate = find::this_estate(book)?;
+        estate.saved = Some(book.now);
+        book.put(&estate)?;
+        book.note("estate save", &about.estate, how)
+    })?;
     Ok(about)
 }
 

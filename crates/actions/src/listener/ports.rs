@@ -5,7 +5,7 @@ use yestrel_core::Result;
 use yestrel_core::estate::{Gateway, Host, Listener};
 use yestrel_core::exchange::agent::{AgentStatus, Status};
 use yestrel_core::exchange::host::Facts;
-use yestrel_core::findings::{Facts as HostFacts, Hook};
+use yestrel_core::findings::Facts as HostFacts;
 use yestrel_core::firewall::Service;
 
 use super::ListenerStanding;
@@ -70,7 +70,7 @@ pub fn list(context: &mut Context, gateway: Option<&str>) -> Result<Vec<Port>> {
         for served in &listener.serves {
             let (state, why) = match (&status, &facts) {
                 (Err(problem), _) | (_, Err(problem)) => (PortState::Unknown, Some(problem.clone().reason())),
-                (Ok(status), Ok(facts)) => judge(&listener, &gateway, served.inside, status, facts),
+                (Ok(status), Ok(facts)) => judge(&listener, &gateway.name, served.inside, status, facts),
             };
             let for_ = match listener.tunnel.use_of(served.outside) {
                 Some(use_) => format!("the {} tunnel: {use_}", listener.tunnel.word()),
@@ -103,29 +103,33 @@ pub fn list(context: &mut Context, gateway: Option<&str>) -> Result<Vec<Port>> {
 }
 
 /// Whether a listener's port is open, as its agent and its host say.
-fn judge(
+pub(crate) fn judge(
     listener: &Listener,
-    gateway: &Gateway,
+    gateway: &str,
     service: Service,
     status: &AgentStatus,
     facts: &HostFacts,
 ) -> (PortState, Option<String>) {
     let listens = status.listeners.iter().any(|(name, services)| *name == listener.name && services.contains(&service));
     if !listens {
-        return (PortState::NotOpen, Some(format!("yestrel rollout {}", gateway.name)));
+        return (PortState::NotOpen, Some(format!("yestrel rollout {gateway}")));
     }
-    let Some(rule) = facts.in_the_way.iter().find(|rule| rule.hook == Hook::Input) else {
-        return (PortState::Open, None);
-    };
-    let matches = match service {
-        Service::Port(protocol, port) => format!("{protocol} dport {port}"),
-        Service::Ip(number) => format!("meta l4proto {number}"),
-    };
-    let words = format!(
-        "{} in table {}: nft insert rule {} {} {matches} accept",
-        rule.rule, rule.table, rule.table, rule.chain
-    );
-    (PortState::Blocked, Some(words))
+    // What is let in must also get on: both are needed, and both are said.
+    let mut commands = Vec::new();
+    let mut first = None;
+    for rule in &facts.in_the_way {
+        let missing = rule.commands(&[service]);
+        if !missing.is_empty() {
+            first = first.or(Some(rule));
+            commands.extend(missing);
+        }
+    }
+    match first {
+        None => (PortState::Open, None),
+        Some(rule) => {
+            (PortState::Blocked, Some(format!("{} in table {}: {}", rule.rule, rule.table, commands.join(" && "))))
+        }
+    }
 }
 
 /// Ports at which the state of certificates is published.

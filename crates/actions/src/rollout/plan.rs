@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 
 use serde::Serialize;
+use yestrel_core::Result;
 use yestrel_core::estate::{Authority, Credential, Gateway, Revocation, SharedSecret, Site, StoredOrder, User};
-use yestrel_core::exchange::agent::{AgentStatus, Status};
+use yestrel_core::exchange::agent::Status;
 use yestrel_core::order::{self, Change, Content, Part, Peer, PeerDial};
 use yestrel_core::tunnel::Tunnel;
-use yestrel_core::{Result, moment};
 use yestrel_store::Book;
 
 use crate::authority::lists;
@@ -192,31 +192,11 @@ pub(super) fn differences(context: &mut Context, names: &[String]) -> Result<Vec
         let words = match answer {
             Ok(status) => context.read(|book| {
                 let hash = find::newest_order(book, &name)?.map(|order| order.hash).unwrap_or_default();
-                Ok(differs(&status, &name, &find::this_estate(book)?.id, &hash))
+                Ok(status.differs(&name, &find::this_estate(book)?.id, &hash))
             })?,
             Err(problem) => Some(problem.line()),
         };
         differ.extend(words.map(|words| (name, words)));
     }
     Ok(differ)
-}
-
-/// How an agent differs from what its estate wants.
-fn differs(status: &AgentStatus, gateway: &str, estate: &str, hash: &str) -> Option<String> {
-    match (&status.estate, &status.gateway) {
-        (None, _) => return Some("the agent there belongs to no estate: the host was replaced or wiped".into()),
-        (Some(other), _) if other != estate => return Some("the agent there is of another estate".into()),
-        (_, Some(other)) if other != gateway => return Some(format!("the agent there is the gateway {other}")),
-        _ => {}
-    }
-    if status.order == 0 {
-        return Some("no order is in force there".into());
-    }
-    if status.order_hash != hash {
-        return Some(format!("order {} is in force there", status.order));
-    }
-    if let Some(until) = status.held {
-        return Some(format!("the order there waits for its confirmation until {}", moment(until)));
-    }
-    status.amiss.as_ref().map(|why| format!("amiss there: {why}"))
 }

@@ -21,6 +21,7 @@ use jiff::{SignedDuration, Timestamp};
 use yestrel_actions::Context;
 use yestrel_actions::credential::{self, Filter, Whose, Wish};
 use yestrel_actions::credential::{handover, shared_secret as shared};
+use yestrel_actions::status::{self, Strange};
 use yestrel_core::estate::{Credential, CredentialKind, CredentialState};
 use yestrel_core::keys::PublicKey;
 use yestrel_core::x509::{Algorithm, agreement};
@@ -356,6 +357,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ]);
             }
             output.table(&table);
+            let strange = status::strange(&mut context, &[])?;
+            for (gateway, Strange { words, .. }) in strange.iter().filter(|(_, one)| one.silent) {
+                output.note(&format!("{gateway}: {words}; what it saw since is not in this list"));
+            }
         }
         Command::Show { name, kind: Some(KindName::SharedSecret) } => shared_secret::show(output, &mut context, &name)?,
         Command::Show { name, kind } => show::show(output, &mut context, &name, kind.and_then(KindName::of_device))?,

@@ -21,6 +21,7 @@
 //! | `processes` | the whole path without privileges |
 //! | `kept` | what earlier versions wrote |
 //! | `lab` | the lab itself, and everyday changes |
+//! | `glance` | the whole estate at one glance |
 //! | `guide` | the guide and questions at a terminal |
 //! | `by_ssh`, `by_ssh_changes` | machines over SSH: coming there, changing what runs there |
 //! | `phones` | what phones and computers have built in comes in |
@@ -44,6 +45,7 @@ mod disk;
 mod estate;
 mod fire;
 mod forms;
+mod glance;
 mod guide;
 mod hostile;
 mod kept;

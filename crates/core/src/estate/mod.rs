@@ -70,6 +70,9 @@ pub struct Estate {
     pub hold_addresses: u16,
     /// For how many seconds an order holds, from when it was made or renewed: after that its agent lets nobody in. `None`: for ever.
     pub orders_hold: Option<u32>,
+    /// When a backup was last made.
+    #[serde(default)]
+    pub saved: Option<Timestamp>,
     pub created: Timestamp,
 }
 

@@ -10,6 +10,7 @@ use super::{News, questions};
 use crate::findings::{Facts as HostFacts, Plane};
 use crate::firewall::Service;
 use crate::keys::{PublicKey, Secret};
+use crate::moment;
 use crate::order::{Envelope, Revoked, SignedRenewal};
 use crate::sealed::Sealed;
 
@@ -247,4 +248,35 @@ pub struct Live {
     pub sent: u64,
     pub last_heard: Timestamp,
     pub software: String,
+}
+
+impl AgentStatus {
+    /// How this agent is not the one that the estate with this id knows as the gateway: then nothing that it says is of this estate.
+    #[must_use]
+    pub fn is_another(&self, gateway: &str, estate: &str) -> Option<String> {
+        match (&self.estate, &self.gateway) {
+            (None, _) => Some("the agent there belongs to no estate: the host was replaced or wiped".into()),
+            (Some(other), _) if other != estate => Some("the agent there is of another estate".into()),
+            (_, Some(other)) if other != gateway => Some(format!("the agent there is the gateway {other}")),
+            _ => None,
+        }
+    }
+
+    /// How it differs from what its estate wants: the newest order there has this hash.
+    #[must_use]
+    pub fn differs(&self, gateway: &str, estate: &str, hash: &str) -> Option<String> {
+        if let Some(words) = self.is_another(gateway, estate) {
+            return Some(words);
+        }
+        if self.order == 0 {
+            return Some("no order is in force there".into());
+        }
+        if self.order_hash != hash {
+            return Some(format!("order {} is in force there", self.order));
+        }
+        if let Some(until) = self.held {
+            return Some(format!("the order there waits for its confirmation until {}", moment(until)));
+        }
+        self.amiss.as_ref().map(|why| format!("amiss there: {why}"))
+    }
 }

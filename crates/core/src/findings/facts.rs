@@ -6,8 +6,8 @@ use ipnet::IpNet;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::{Finding, Grade, finding};
-use crate::firewall::Protocol;
+use super::{Finding, Grade, RuleInTheWay, finding};
+use crate::firewall::{Protocol, Service};
 
 /// A network interface of a host.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -30,27 +30,6 @@ pub struct BusyPort {
     pub address: IpAddr,
     /// The program, where it can be seen.
     pub holder: Option<String>,
-}
-
-/// Which packets a chain of a firewall is asked about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Hook {
-    /// For the host itself.
-    Input,
-    /// Through the host.
-    Forward,
-}
-
-/// A rule or policy of somebody else's firewall table that can drop what a gateway needs.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct RuleInTheWay {
-    /// `inet filter`.
-    pub table: String,
-    pub chain: String,
-    pub hook: Hook,
-    /// The policy or rule as nft prints it.
-    pub rule: String,
 }
 
 /// How inner traffic meets the site's network.
@@ -155,9 +134,9 @@ impl Facts {
         self.busy_ports.iter().find(|busy| busy.port == port && busy.protocol == protocol)
     }
 
-    /// What these facts mean for a gateway on the host, asked at `now`.
+    /// What these facts mean for a gateway on the host that is to take these services, asked at `now`.
     #[must_use]
-    pub fn findings(&self, now: Timestamp) -> Vec<Finding> {
+    pub fn findings(&self, services: &[Service], now: Timestamp) -> Vec<Finding> {
         use Grade::{Bad, Good, Poor};
         let mut found = Vec::new();
         let off = self.clock.duration_since(now).as_secs_f64();
@@ -233,19 +212,19 @@ impl Facts {
             ),
             init => finding(Good, "start", format!("after a reboot, by {}", init.word()), None),
         });
+        let before = found.len();
         for rule in &self.in_the_way {
+            let commands = rule.commands(services);
+            if commands.is_empty() {
+                continue;
+            }
             let words = format!(
                 "{} in chain {} of table {} can drop what the gateway needs",
                 rule.rule, rule.chain, rule.table
             );
-            let accept = match rule.hook {
-                Hook::Input => "udp dport { the listeners' ports } accept",
-                Hook::Forward => "iifname \"yestrel*\" accept; oifname \"yestrel*\" accept",
-            };
-            let command = format!("nft insert rule {} {} {accept}", rule.table, rule.chain);
-            found.push(finding(Bad, "firewall", words, Some(&command)));
+            found.push(finding(Bad, "firewall", words, Some(&commands.join(" && "))));
         }
-        if self.in_the_way.is_empty() {
+        if found.len() == before {
             found.push(finding(Good, "firewall", "no other table drops what a gateway needs", None));
         }
         found
@@ -273,6 +252,7 @@ fn duration(seconds: f64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::findings::Hook;
 
     fn facts() -> Facts {
         Facts {
@@ -303,7 +283,7 @@ mod tests {
     }
 
     fn worst(facts: &Facts, now: &str) -> Option<Finding> {
-        facts.findings(now.parse().unwrap()).into_iter().max_by_key(|finding| finding.grade)
+        facts.findings(&[], now.parse().unwrap()).into_iter().max_by_key(|finding| finding.grade)
     }
 
     #[test]
@@ -345,6 +325,7 @@ mod tests {
     fn a_rule_in_the_way_comes_with_the_rule_to_add() {
         let mut facts = facts();
         facts.in_the_way.push(RuleInTheWay {
+            passes: vec![],
             table: "inet filter".into(),
             chain: "input".into(),
             hook: Hook::Input,

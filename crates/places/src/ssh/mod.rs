@@ -11,6 +11,7 @@ mod connection;
 mod look;
 
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -39,6 +40,8 @@ pub struct SshHost {
     access: Mutex<Access>,
     person: Arc<dyn Person>,
     open: Mutex<Option<Open>>,
+    /// Nothing is brought there.
+    as_it_is: AtomicBool,
 }
 
 /// A connection with the managing program at its other end.
@@ -75,7 +78,7 @@ impl SshHost {
     /// Never yet; a place may refuse to be opened.
     pub fn new(host: &str, target: &SshTarget, access: &Access, person: Arc<dyn Person>) -> Result<Self> {
         let (target, access) = (target.clone(), Mutex::new(access.clone()));
-        Ok(Self { host: host.into(), target, access, person, open: Mutex::default() })
+        Ok(Self { host: host.into(), target, access, person, open: Mutex::default(), as_it_is: AtomicBool::new(false) })
     }
 
     fn access_now(&self) -> Access {
@@ -158,6 +161,14 @@ impl SshHost {
     /// Brings the program to the host's stage: not at all if it is there, the rest of it if it was cut.
     fn bring(&self, open: &mut Open) -> Result<String> {
         let look = &open.look;
+        if self.as_it_is.load(Ordering::Relaxed) {
+            return match look.installed {
+                Some(_) => Ok("/opt/yestrel/yestrel".into()),
+                None => Err(Problem::failed(format!("no agent is on the host {}", self.host))
+                    .why("it was replaced or wiped, or never had one")
+                    .try_("yestrel rollout")),
+            };
+        }
         let stage = look.stage.clone().ok_or_else(|| {
             Problem::refused(format!("the host {} has no place for the agent's program", self.host))
                 .why("neither the home folder nor /var/tmp nor /tmp can be written and run from: the disk is full, or the system read-only")
@@ -354,6 +365,10 @@ impl Manage for SshHost {
         // A connection that did not answer is not used again; one that did stays.
         *slot = Some(open);
         Ok(answered)
+    }
+
+    fn as_it_is(&self) {
+        self.as_it_is.store(true, Ordering::Relaxed);
     }
 
     fn afresh(&self) {

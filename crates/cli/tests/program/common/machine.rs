@@ -294,8 +294,7 @@ impl World {
         let path = self.path(name);
         let mut bytes = fs::read(env!("CARGO_BIN_EXE_yestrel")).unwrap();
         bytes.extend_from_slice(name.as_bytes());
-        fs::write(&path, bytes).unwrap();
-        fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+        write_program(&path, &bytes);
         path
     }
 
@@ -309,7 +308,7 @@ impl World {
             bytes[at + next..at + next + old.len()].copy_from_slice(&old);
             at += next + old.len();
         }
-        fs::write(&path, bytes).unwrap();
+        write_program(&path, &bytes);
         path
     }
 
@@ -343,4 +342,14 @@ impl World {
         ];
         self.at_words(machine, &words)
     }
+}
+
+/// Writes a program by another process: were it written by this one, a test that starts something meanwhile would hand it on while it is
+/// open for writing, and it could not be started.
+fn write_program(path: &Path, bytes: &[u8]) {
+    let part = path.with_extension("part");
+    fs::write(&part, bytes).unwrap();
+    let put = Command::new("install").args(["-m", "755"]).args([&part, path]).status().unwrap();
+    assert!(put.success());
+    fs::remove_file(&part).unwrap();
 }
