@@ -34,6 +34,7 @@ use yestrel_core::estate::{
 use yestrel_core::{Problem, Result};
 
 use crate::context::Context;
+use crate::find;
 use wish::named;
 
 pub use account::{lift, sign_in};
@@ -107,6 +108,37 @@ pub fn list(context: &mut Context, device: Option<&str>, filter: &Filter) -> Res
                 credential,
             })
             .collect())
+    })
+}
+
+/// What a group's users have of one kind.
+#[derive(Debug, Default)]
+pub struct OfGroup {
+    /// Each with its user.
+    pub credentials: Vec<(User, Credential)>,
+    /// Devices without one.
+    pub without: Vec<String>,
+}
+
+/// What each device of a group's users has of a kind: what holds, and is not replaced.
+///
+/// # Errors
+/// There is no such group.
+pub fn of_group(context: &mut Context, group: &str, kind: CredentialKind) -> Result<OfGroup> {
+    let now = context.now;
+    context.read(|book| {
+        let mut found = OfGroup::default();
+        for user in find::members(book, group)? {
+            for device in book.find::<Device>(&[("user", user.name.as_str().into())])? {
+                match find::current(book, &device.name, kind)? {
+                    Some(credential) if credential.expires.is_none_or(|end| end > now) => {
+                        found.credentials.push((user.clone(), credential));
+                    }
+                    _ => found.without.push(device.name),
+                }
+            }
+        }
+        Ok(found)
     })
 }
 

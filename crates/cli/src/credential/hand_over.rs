@@ -3,16 +3,33 @@
 use std::path::{Path, PathBuf};
 
 use yestrel_actions::Context;
-use yestrel_actions::credential::forms::{self, Bundle, Form, Wish};
+use yestrel_actions::credential::forms::{self, Bundle, Form, Told, Wish};
 use yestrel_actions::credential::{CredentialStanding, handover};
-use yestrel_core::estate::CredentialKind;
+use yestrel_core::estate::{Credential, CredentialKind};
 use yestrel_core::{Problem, Result};
+use zeroize::Zeroizing;
 
 use super::form::FormName;
 use crate::ask;
 use crate::global::Global;
 use crate::output::{Output, list};
 use crate::words;
+
+/// The form that the words name; without one a certificate's.
+pub(super) fn chosen(form: Option<FormName>, old: bool) -> Result<Form> {
+    Ok(match form {
+        None | Some(FormName::Pkcs12) => Form::Pkcs12 { old },
+        Some(_) if old => {
+            return Err(
+                Problem::words("--for-old-clients is for pkcs12").why("the other forms are made for one system each")
+            );
+        }
+        Some(FormName::Pem) => Form::Pem,
+        Some(FormName::Apple) => Form::Apple,
+        Some(FormName::Windows) => Form::Windows,
+        Some(FormName::Android) => Form::Android,
+    })
+}
 
 /// In a form that a system takes: a certificate, or an account.
 pub(super) fn in_form(
@@ -26,25 +43,8 @@ pub(super) fn in_form(
     let output = global.output();
     let name = &standing.credential.name;
     let kind = standing.credential.kind();
-    let form = match form {
-        None | Some(FormName::Pkcs12) => Form::Pkcs12 { old },
-        Some(_) if old => {
-            return Err(
-                Problem::words("--for-old-clients is for pkcs12").why("the other forms are made for one system each")
-            );
-        }
-        Some(FormName::Pem) => Form::Pem,
-        Some(FormName::Apple) => Form::Apple,
-        Some(FormName::Windows) => Form::Windows,
-        Some(FormName::Android) => Form::Android,
-    };
-    let ending = match form {
-        Form::Pkcs12 { .. } => ".p12",
-        Form::Pem => "",
-        Form::Apple => ".mobileconfig",
-        Form::Windows => ".ps1",
-        Form::Android => ".zip",
-    };
+    let form = chosen(form, old)?;
+    let ending = ending(form);
     let default = format!("{}{ending}", standing.credential.device.replace('/', "-"));
     forms::before(context, name, kind)?.iter().for_each(|note| output.note(note));
     let to = ask::file(to, &default, "a bundle goes to a file; its password is shown here, apart from it")?;
@@ -62,29 +62,9 @@ pub(super) fn in_form(
     if old {
         output.note("3DES and SHA-1 keep the key of this bundle only weakly; delete it once it is imported");
     }
-    let (mut transport, mut notes) = (None, Vec::new());
-    let file = to.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let beside = to.with_file_name(format!("{file}.steps.txt"));
-    let mut steps = false;
-    let wish = Wish { form, on_demand, file: &file };
-    let handed = forms::hand_over(context, name, kind, &wish, |bundle: &Bundle| {
-        // The page goes first: if it cannot be written, nothing was revealed.
-        if let Some(page) = &bundle.steps {
-            handover::write_bytes(&beside, page.as_bytes())?;
-            steps = true;
-        }
-        let wrote = match (&bundle.files[..], form) {
-            (files, Form::Pem) => handover::write_folder(&to, files),
-            ([(_, bytes)], _) => handover::write_bytes(&to, bytes),
-            _ => Err(Problem::failed("the bundle has too many files")),
-        };
-        if wrote.is_err() && steps {
-            let _ = std::fs::remove_file(&beside);
-        }
-        transport.clone_from(&bundle.transport);
-        notes.clone_from(&bundle.notes);
-        wrote
-    })?;
+    let written = write_in_form(context, &standing.credential, &to, form, on_demand, &mut |_| Ok(()))?;
+    let Written { credential: handed, transport, notes, steps } = written;
+    let beside = steps_beside(&to);
     output.did(&[
         ("credential", (&handed.name).into()),
         ("file", to.display().to_string().into()),
@@ -104,6 +84,87 @@ pub(super) fn in_form(
         words::say_transport(output, &password);
     }
     Ok(())
+}
+
+/// How the files of a form end.
+pub(super) fn ending(form: Form) -> &'static str {
+    match form {
+        Form::Pkcs12 { .. } => ".p12",
+        Form::Pem => "",
+        Form::Apple => ".mobileconfig",
+        Form::Windows => ".ps1",
+        Form::Android => ".zip",
+    }
+}
+
+/// The page of steps beside a file.
+pub(super) fn steps_beside(file: &Path) -> PathBuf {
+    let name = file.file_name().unwrap_or_default().to_string_lossy();
+    file.with_file_name(format!("{name}.steps.txt"))
+}
+
+/// What was written for a device.
+pub(super) struct Written {
+    pub credential: Credential,
+    pub transport: Option<Zeroizing<String>>,
+    pub notes: Vec<String>,
+    /// Whether a page of steps lies beside it.
+    pub steps: bool,
+}
+
+/// Writes a credential in a form; `keep` gets the transport password before anything that it opens is written.
+pub(super) fn write_in_form(
+    context: &mut Context,
+    credential: &Credential,
+    to: &Path,
+    form: Form,
+    on_demand: bool,
+    keep: &mut dyn FnMut(&str) -> Result<()>,
+) -> Result<Written> {
+    let (mut transport, mut notes, mut steps) = (None, Vec::new(), false);
+    let file = to.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let beside = steps_beside(to);
+    let wish = Wish { form, on_demand, file: &file };
+    let credential = forms::hand_over(context, &credential.name, credential.kind(), &wish, |bundle: &Bundle| {
+        if let Some(password) = &bundle.transport {
+            keep(password)?;
+        }
+        // The page goes first: if it cannot be written, nothing was revealed.
+        if let Some(page) = &bundle.steps {
+            handover::write_bytes(&beside, page.as_bytes())?;
+            steps = true;
+        }
+        let wrote = match (&bundle.files[..], form) {
+            (files, Form::Pem) => handover::write_folder(to, files),
+            ([(_, bytes)], _) => handover::write_bytes(to, bytes),
+            _ => Err(Problem::failed("the bundle has too many files")),
+        };
+        if wrote.is_err() && steps {
+            let _ = std::fs::remove_file(&beside);
+        }
+        transport.clone_from(&bundle.transport);
+        notes.clone_from(&bundle.notes);
+        wrote
+    })?;
+    Ok(Written { credential, transport, notes, steps })
+}
+
+/// What an account is told, as a text.
+pub(super) fn account_text(told: &Told) -> Zeroizing<String> {
+    let mut text = Zeroizing::new(format!("account        {}\n", told.account));
+    if let Some(password) = &told.password {
+        text.push_str(&format!("password       {}\n", **password));
+    }
+    if let Some(second) = &told.second_factor {
+        text.push_str(&format!("second factor  {}\n", **second));
+    }
+    for (dialled, _) in &told.at {
+        text.push_str(&format!("server         {dialled}, type IKEv2 with user name and password\n"));
+    }
+    if told.at.iter().any(|(_, authority)| !authority.is_empty()) {
+        text.push_str("trust          the root: yestrel authority export root --to root.pem\n");
+    }
+    text
 }
 
 pub(super) fn account(
@@ -128,19 +189,7 @@ pub(super) fn account(
             ]);
             return Ok(());
         }
-        let mut text = zeroize::Zeroizing::new(format!("account        {}\n", told.account));
-        if let Some(password) = &told.password {
-            text.push_str(&format!("password       {}\n", **password));
-        }
-        if let Some(second) = &told.second_factor {
-            text.push_str(&format!("second factor  {}\n", **second));
-        }
-        for (dialled, _) in &told.at {
-            text.push_str(&format!("server         {dialled}, type IKEv2 with user name and password\n"));
-        }
-        if told.at.iter().any(|(_, authority)| !authority.is_empty()) {
-            text.push_str("trust          the root: yestrel authority export root --to root.pem\n");
-        }
+        let text = account_text(told);
         if let Some(path) = to {
             handover::write_bytes(path, text.as_bytes())?;
             output.did(&[("account", (&told.account).into()), ("file", path.display().to_string().into())]);

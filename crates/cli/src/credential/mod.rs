@@ -4,12 +4,14 @@
 //! |---|---|
 //! | `form` | the words for the forms of a handover |
 //! | `hand_over` | giving certificates and accounts to devices |
+//! | `many` | handing over to a whole group |
 //! | `notices` | telling devices what is new |
 //! | `show` | how credentials are shown |
 //! | `shared_secret` | secrets of listeners and of links, by the same verbs |
 
 mod form;
 mod hand_over;
+mod many;
 mod notices;
 mod shared_secret;
 mod show;
@@ -126,11 +128,16 @@ pub enum Command {
     },
     /// Give a device, once, everything that it needs; the private key is erased from the estate with it
     #[command(
-        after_help = "Example:\n  yestrel credential handover mara/laptop --to mara-laptop.yestrel\n  yestrel credential handover mara/phone --code\n  yestrel credential handover mara/phone --kind certificate --as apple --to mara-phone.mobileconfig\n  yestrel credential handover mara/phone --kind password"
+        after_help = "Example:\n  yestrel credential handover mara/laptop --to mara-laptop.yestrel\n  yestrel credential handover mara/phone --code\n  yestrel credential handover mara/phone --kind certificate --as apple --to mara-phone.mobileconfig\n  yestrel credential handover mara/phone --kind password\n  yestrel credential handover --group crew --as apple --to crew-phones"
     )]
     Handover {
         /// USER/DEVICE; for a shared secret its holder
-        name: String,
+        #[arg(required_unless_present = "group")]
+        name: Option<String>,
+        /// Everybody in this group whose devices were not given theirs yet: a file each in the folder --to, with a sheet that says who gets
+        /// which, and transport passwords apart. Goes on where it stopped
+        #[arg(long, conflicts_with_all = ["name", "code", "passphrase", "passphrase_file"], requires = "to")]
+        group: Option<String>,
         /// Which, where the device has several
         #[arg(long, value_enum)]
         kind: Option<KindName>,
@@ -364,7 +371,42 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Show { name, kind: Some(KindName::SharedSecret) } => shared_secret::show(output, &mut context, &name)?,
         Command::Show { name, kind } => show::show(output, &mut context, &name, kind.and_then(KindName::of_device))?,
-        Command::Handover { name, kind, to, form, for_old_clients, on_demand, passphrase, passphrase_file, code } => {
+        Command::Handover { group: Some(group), kind, to, form, for_old_clients, on_demand, .. } => {
+            let kind = match (kind.map(KindName::of_device), form) {
+                (Some(Some(kind)), _) => kind,
+                (None, None) => CredentialKind::KeyPair,
+                (None, Some(_)) => CredentialKind::Certificate,
+                (Some(None), _) => {
+                    return Err(Problem::words("a shared secret is no group's")
+                        .why("a listener or a pair of sites has it")
+                        .try_("yestrel credential handover HOLDER --kind shared-secret"));
+                }
+            };
+            let form = match (kind, form) {
+                (CredentialKind::KeyPair, Some(_)) => {
+                    return Err(Problem::words("these options do not belong together")
+                        .why("--as and --for-old-clients are for certificates and accounts"));
+                }
+                (CredentialKind::KeyPair | CredentialKind::Password, None) => None,
+                (_, form) => Some(hand_over::chosen(form, for_old_clients)?),
+            };
+            let to = to.unwrap_or_default();
+            let wish = many::Wish { group: &group, kind, form, on_demand, to: &to };
+            many::run(global, &mut context, &wish)?;
+        }
+        Command::Handover {
+            name,
+            kind,
+            to,
+            form,
+            for_old_clients,
+            on_demand,
+            passphrase,
+            passphrase_file,
+            code,
+            ..
+        } => {
+            let name = name.unwrap_or_default();
             if code && !output.terminal {
                 return Err(Problem::words("a code to scan is for a terminal")
                     .why("standard output is none")

@@ -21,6 +21,7 @@
 //! | `processes` | the whole path without privileges |
 //! | `kept` | what earlier versions wrote |
 //! | `lab` | the lab itself, and everyday changes |
+//! | `everyday` | every day's work in one command |
 //! | `glance` | the whole estate at one glance |
 //! | `guide` | the guide and questions at a terminal |
 //! | `by_ssh`, `by_ssh_changes` | machines over SSH: coming there, changing what runs there |
@@ -43,6 +44,7 @@ mod carried;
 mod certificates;
 mod disk;
 mod estate;
+mod everyday;
 mod fire;
 mod forms;
 mod glance;

@@ -1,0 +1,100 @@
+//! Every day's work in one command: handing over to many, people who come and leave.
+
+use std::os::unix::fs::PermissionsExt as _;
+use std::process::Stdio;
+use std::time::Duration;
+
+use crate::common::{World, wait};
+
+/// A site with a gateway that is a process, an authority, and a group of three with a phone each.
+fn crew() -> World {
+    let world = World::harbour("--processes");
+    world.run("authority create").is(0);
+    world.run("group add crew").is(0);
+    for user in ["mara", "tomas", "ines"] {
+        world.run(&format!("user add {user} --group crew --mail {user}@skerry.example")).is(0);
+        world.run(&format!("device add {user}/phone")).is(0);
+    }
+    world
+}
+
+fn rows(world: &World, file: &str) -> Vec<Vec<String>> {
+    let mut reader = csv::Reader::from_path(world.path(file)).unwrap();
+    reader.records().map(|row| row.unwrap().iter().map(str::to_owned).collect()).collect()
+}
+
+/// Every bundle opens with the password that stands for it, and with no other.
+fn all_open(world: &World, count: usize) {
+    let passwords = rows(world, "phones.passwords.csv");
+    assert_eq!(passwords.len(), count, "{passwords:?}");
+    assert_eq!(rows(world, "phones/who-gets-which.csv").len(), count);
+    for row in passwords {
+        world.write("password", &row[2]);
+        let open = format!("openssl pkcs12 -in 'phones/{}' -passin file:password -nodes -out opened", row[1]);
+        world.judge(&open).is(0);
+    }
+}
+
+#[test]
+fn a_group_is_handed_over_in_a_folder_with_a_sheet_and_passwords_apart() {
+    let world = crew();
+    let hand = "credential handover --group crew --as pkcs12 --to phones --yes";
+    world.run(hand).is(0).says("3 have no certificate").says("nobody in crew waits");
+    assert!(!world.path("phones").exists(), "nothing is made for nobody");
+    world.run("credential issue --group crew --kind certificate --yes").is(0);
+    world.run("credential handover --group crew --as pkcs12 --yes").is(2).says("--to");
+    world.run("credential handover --group nobody --as pkcs12 --to phones --yes").is(2).says("no group");
+    world.run("credential handover --group crew --as pkcs12 --to phones").is(2).says("mara/phone");
+    world.judge("mkdir other; touch other/mine").is(0);
+    let came = world.run("credential handover --group crew --as pkcs12 --to other --yes").is(3);
+    came.says("other holds other things");
+    let made = world.run(&format!("{hand} --format json")).is(0).json();
+    assert_eq!((&made["handed_over"], &made["passwords"]), (&3.into(), &"phones.passwords.csv".into()));
+    all_open(&world, 3);
+    let mode = |file: &str| std::fs::metadata(world.path(file)).unwrap().permissions().mode() & 0o777;
+    assert_eq!((mode("phones"), mode("phones.passwords.csv"), mode("phones/mara.phone.p12")), (0o700, 0o600, 0o600));
+    let sheet = world.read("phones/who-gets-which.csv");
+    assert!(sheet.contains("mara,,mara@skerry.example,mara/phone,mara/phone/1,"), "{sheet}");
+    for row in rows(&world, "phones.passwords.csv") {
+        assert!(!sheet.contains(&row[2]), "the sheet holds no secret");
+    }
+    // Who comes later is handed over alone, into the same folder.
+    let before = std::fs::read(world.path("phones/mara.phone.p12")).unwrap();
+    world.run("device add mara/tablet").is(0);
+    world.run("credential issue --group crew --kind certificate --yes").is(0);
+    world.run(hand).is(0).says("3 were handed over before").says("handed 1 over");
+    assert_eq!(std::fs::read(world.path("phones/mara.phone.p12")).unwrap(), before);
+    all_open(&world, 4);
+    world.run(hand).is(0).says("nobody in crew waits");
+    // Key pairs and accounts go the same way.
+    world.run("credential issue --group crew --yes").is(0);
+    world.run("credential handover --group crew --to keys --yes").is(0).says("handed 4 over");
+    assert!(world.read("keys/tomas.phone.yestrel").contains("yestrel handover"));
+    assert!(!world.path("keys.passwords.csv").exists());
+    world.run("credential issue --group crew --kind password --generate --yes").is(0);
+    world.run("credential handover --group crew --kind password --to accounts --yes").is(0);
+    assert!(world.read("accounts/ines.phone.txt").contains("ines.phone"));
+}
+
+#[test]
+fn a_handover_to_many_that_is_killed_goes_on_where_it_stopped() {
+    let world = crew();
+    for number in 0..9 {
+        world.run(&format!("device add mara/spare{number}")).is(0);
+    }
+    world.run("credential issue --group crew --kind certificate --yes").is(0);
+    let words: Vec<_> = "credential handover --group crew --as pkcs12 --to phones --yes".split(' ').collect();
+    let handed = || std::fs::read_dir(world.path("phones")).map_or(0, |files| files.count());
+    for until in [1, 3, 6, 9] {
+        let mut command = world.command(&words);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        wait(60, "some files are there", || (handed() > until || child.try_wait().unwrap().is_some()).then_some(()));
+        std::thread::park_timeout(Duration::from_millis(until as u64));
+        let _ = child.kill();
+        child.wait().unwrap();
+    }
+    world.run(&words.join(" ")).is(0);
+    all_open(&world, 12);
+    let list = world.run("credential list --format json").is(0).json();
+    assert!(list.as_array().unwrap().iter().all(|one| one["state"] == "handed-over"), "{list:#}");
+}
