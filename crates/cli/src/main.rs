@@ -7,6 +7,7 @@
 //! | `global` | what every command takes |
 //! | `output` | answers in every format |
 //! | `ask` | asking the person at the terminal |
+//! | `comings` | people who come and leave: other commands in a row |
 //! | `interview` | asking for what a command misses |
 //! | `words` | words that several commands take or say |
 //! | `manual` | completion, manual pages, the reference |
@@ -14,6 +15,7 @@
 mod agent;
 mod ask;
 mod authority;
+mod comings;
 mod connect;
 mod credential;
 mod demo;

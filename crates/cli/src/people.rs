@@ -9,6 +9,7 @@ use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
 
 use crate::ask;
+use crate::comings;
 use crate::global::Global;
 use crate::output::{Cell, Output, Table, list, tell};
 use crate::unhurried::Unhurried;
@@ -65,6 +66,16 @@ pub enum UserCommand {
         #[arg(long)]
         preview: bool,
     },
+    /// Let a person in with a device, in one command: user, device, credential, rollout and handover, as far as they are not there yet
+    #[command(
+        after_help = "Example:\n  yestrel user arrive ines --group office --device desk --until 90d --to ines-desk.yestrel\n  yestrel user arrive mara --device phone --as apple --to mara-phone.mobileconfig\n\nEach command is shown as it runs, and nothing is done twice."
+    )]
+    Arrive(comings::Arrive),
+    /// Take a person out, in one command: sessions, credentials, devices and the user; says what remains for the record
+    #[command(
+        after_help = "Example:\n  yestrel user leave oskar --reason 'the contract is over'\n  yestrel user leave oskar --reason 'the contract is over' --preview"
+    )]
+    Leave(comings::Leave),
     /// Remove a user who has no devices
     #[command(after_help = "Example:\n  yestrel user remove tomas")]
     Remove { name: String },
@@ -226,6 +237,8 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
             say_lists(output, changed.what.as_ref());
             crate::rollout::carry(global, &mut context, &changed, everything)?;
         }
+        UserCommand::Arrive(wish) => comings::arrive(global, &mut context, &wish)?,
+        UserCommand::Leave(wish) => comings::leave(global, &mut context, &wish)?,
         UserCommand::Import { file, skip_bad, preview } => import(global, &mut context, &file, skip_bad, preview)?,
         UserCommand::Remove { name } => {
             people::show_user(&mut context, &name)?;

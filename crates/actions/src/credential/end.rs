@@ -99,6 +99,14 @@ pub(crate) fn checked_reason(reason: &str) -> Result<&str> {
     Ok(reason)
 }
 
+/// Whether words can be the reason of a revocation.
+///
+/// # Errors
+/// They cannot, with why.
+pub fn check_reason(reason: &str) -> Result<()> {
+    checked_reason(reason).map(drop)
+}
+
 /// What is taken back: a credential by its whole name, what a device has (of one kind, or all), or what a group's users have.
 #[derive(Debug, Clone)]
 pub enum Whose {

@@ -38,7 +38,7 @@ use crate::find;
 use wish::named;
 
 pub use account::{lift, sign_in};
-pub use end::{Ended, Whose, revoke, would_revoke};
+pub use end::{Ended, Whose, check_reason, revoke, would_revoke};
 pub use issue::{Many, issue, issue_group, would_issue};
 pub use renew::{Due, Renewed, renew, renew_due, would_renew};
 pub use wish::Wish;
@@ -140,6 +140,14 @@ pub fn of_group(context: &mut Context, group: &str, kind: CredentialKind) -> Res
         }
         Ok(found)
     })
+}
+
+/// What a device holds of a kind: what is neither revoked nor replaced.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn held(context: &mut Context, device: &str, kind: CredentialKind) -> Result<Option<Credential>> {
+    context.read(|book| find::current(book, device, kind))
 }
 
 /// One credential, by device or whole name.

@@ -6,9 +6,10 @@
 
 pub mod import;
 
-use yestrel_core::estate::{CertificateState, Credential, Device, Group, User, UserState};
+use yestrel_core::estate::{CertificateState, Credential, Device, Group, Revocation, Session, User, UserState};
 use yestrel_core::x509::list::Reason;
 use yestrel_core::{Problem, Result, name};
+use yestrel_store::records::Address;
 use yestrel_store::{Book, Record as _};
 
 use crate::authority::lists;
@@ -191,14 +192,12 @@ pub struct UserStanding {
 /// # Errors
 /// The estate cannot be read.
 pub fn list_users(context: &mut Context) -> Result<Vec<UserStanding>> {
-    context.read(|book| {
-        let standing = |user: User| {
-            let filter = [("user", user.name.as_str().into())];
-            let devices = book.find(&filter)?;
-            Ok(UserStanding { devices, credentials: find::live_of_user(book, &user.name)?.len(), user })
-        };
-        book.all::<User>()?.into_iter().map(standing).collect()
-    })
+    context.read(|book| book.all::<User>()?.into_iter().map(|user| standing(book, user)).collect())
+}
+
+fn standing(book: &Book<'_>, user: User) -> Result<UserStanding> {
+    let devices = book.find(&[("user", user.name.as_str().into())])?;
+    Ok(UserStanding { devices, credentials: find::live_of_user(book, &user.name)?.len(), user })
 }
 
 /// One user.
@@ -206,9 +205,62 @@ pub fn list_users(context: &mut Context) -> Result<Vec<UserStanding>> {
 /// # Errors
 /// There is none of that name.
 pub fn show_user(context: &mut Context, user: &str) -> Result<UserStanding> {
-    context.read(|book| book.need::<User>(user).map(drop))?;
-    let found = list_users(context)?.into_iter().find(|found| found.user.name == user);
-    found.ok_or_else(|| Problem::failed(format!("the user {user} is gone")))
+    context.read(|book| {
+        let user = book.need(user)?;
+        standing(book, user)
+    })
+}
+
+/// A user, where there is one of that name.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn find_user(context: &mut Context, user: &str) -> Result<Option<User>> {
+    context.read(|book| book.get(user))
+}
+
+/// Whether there is a device of that name.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn has_device(context: &mut Context, device: &str) -> Result<bool> {
+    context.read(|book| Ok(book.get::<Device>(device)?.is_some()))
+}
+
+/// Whether there is a group of that name.
+///
+/// # Errors
+/// There is none, with the nearest.
+pub fn need_group(context: &mut Context, group: &str) -> Result<()> {
+    context.read(|book| book.need::<Group>(group).map(drop))
+}
+
+/// What stays of somebody who is gone.
+#[derive(Debug, Default)]
+pub struct Remains {
+    pub sessions: usize,
+    pub revocations: usize,
+    /// Inner addresses that are held for nobody else yet.
+    pub addresses: usize,
+}
+
+/// What stays of devices that are gone, and of what they came in with.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn remains(context: &mut Context, devices: &[String], credentials: &[String]) -> Result<Remains> {
+    context.read(|book| {
+        let mut remains = Remains::default();
+        for device in devices {
+            remains.sessions += book.count::<Session>(&[("device", device.as_str().into())])?;
+            remains.revocations += book.count::<Revocation>(&[("device", device.as_str().into())])?;
+        }
+        for credential in credentials {
+            let held = book.find::<Address>(&[("credential", credential.as_str().into())])?;
+            remains.addresses += held.iter().filter(|address| !address.is_free(book.now)).count();
+        }
+        Ok(remains)
+    })
 }
 
 /// Suspends or restores a user in the estate: certificates go on hold, or leave it. Gives what changed, or `None` when nothing

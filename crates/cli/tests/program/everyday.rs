@@ -98,3 +98,70 @@ fn a_handover_to_many_that_is_killed_goes_on_where_it_stopped() {
     let list = world.run("credential list --format json").is(0).json();
     assert!(list.as_array().unwrap().iter().all(|one| one["state"] == "handed-over"), "{list:#}");
 }
+
+#[test]
+fn a_person_comes_and_leaves_by_one_command_each() {
+    let world = World::harbour("--processes");
+    world.run("group add office").is(0);
+    let arrive =
+        "user arrive ines --device desk --group office --mail ines@skerry.example --until 90d --to ines.yestrel";
+    let shown = world.run(&format!("{arrive} --preview --format json")).is(0).json();
+    let commands: Vec<_> = shown.as_array().unwrap().iter().map(|row| row["command"].as_str().unwrap()).collect();
+    assert_eq!(
+        commands,
+        [
+            "yestrel user add ines --group office --mail ines@skerry.example",
+            "yestrel device add ines/desk",
+            "yestrel credential issue ines/desk --kind key-pair --until 90d",
+            "yestrel rollout",
+            "yestrel credential handover ines/desk --kind key-pair --to ines.yestrel",
+        ]
+    );
+    world.run("user show ines").is(2);
+    // What would be refused is refused before anything is done.
+    let before = world.everything();
+    world.run(arrive).is(2).says("this lets ines/desk in");
+    world.run(&format!("{arrive} --yes --group nobody")).is(2).says("no group");
+    world.write("there", "mine");
+    world.run("user arrive ines --device desk --to there --yes").is(2).says("never written over");
+    world.run("user arrive ines/desk --device desk --to x --yes").is(2);
+    assert!(world.everything() == before, "something changed");
+    let came = world.run(&format!("{arrive} --yes")).is(0);
+    assert!(commands.iter().all(|command| came.out.contains(&format!("$ {command}"))), "{came:?}");
+    world.on_laptop("yestrel connect ines.yestrel --proxy 127.0.0.1:0 --background").is(0);
+    // A second device of the same person, over a run that stops in the middle: what is done is not done twice.
+    world.run("device add ines/tablet").is(0);
+    world.run("credential issue ines/tablet").is(0);
+    let came = world.run("user arrive ines --device tablet --to tablet.yestrel --yes").is(0);
+    assert!(!came.out.contains("device add") && !came.out.contains("credential issue"), "{came:?}");
+    let again = world.run("user arrive ines --device tablet --to again.yestrel --yes").is(3);
+    again.says("has a key pair already").says("yestrel credential renew ines/tablet");
+    let rows = world.run("user arrive ines --device spare --to spare.yestrel --yes --format json").is(0).json();
+    assert_eq!(rows.as_array().unwrap().len(), 4);
+
+    world.run("session list").is(0).says("ines/desk");
+    let before = world.run("credential list --format json").is(0).out;
+    world.run("user leave ines").is(2).says("--reason");
+    world.run("user leave nobody --reason over --yes").is(2).says("no user");
+    let asked = world.run_words(&["user", "leave", "ines", "--reason", "the season is over"]).is(2);
+    assert!(
+        asked.err.contains("3 devices and 3 credentials")
+            && asked.err.contains("; last used ")
+            && asked.err.contains("ines/desk at harbour"),
+        "{asked:?}"
+    );
+    world.run("user leave ines --reason over --preview").is(0).says("yestrel user suspend ines");
+    assert_eq!(world.run("credential list --format json").is(0).out, before);
+    let came = world.run("user leave ines --reason over --yes").is(0).says("3 revocations").says("1 sessions");
+    let at = |text: &str| came.out.find(text).unwrap_or_else(|| panic!("{text} in {came:?}"));
+    assert!(at("$ yestrel user suspend ines") < at("$ yestrel credential revoke ines/desk"));
+    assert!(at("$ yestrel device remove ines/desk") < at("$ yestrel user remove ines"));
+    world.run("user show ines").is(2);
+    world.run("session list").is(0).says("nobody is connected");
+    world.run("user leave ines --reason over --yes").is(2).says("no user");
+    // Where the gateway does not answer, everything is recorded, and said to be carried in part.
+    world.run("user arrive oskar --device laptop --to oskar.yestrel --yes").is(0);
+    world.run("lab break harbour").is(0);
+    world.run("user leave oskar --reason over --yes").is(4).says("yestrel status").says("1 revocations");
+    world.run("status").is(3).says("oskar/laptop is revoked");
+}

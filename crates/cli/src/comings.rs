@@ -1,0 +1,308 @@
+//! People who come and leave: the other commands in a row, each shown.
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+
+use clap::Args;
+use yestrel_actions::{Context, credential, people, session};
+use yestrel_core::estate::CredentialKind;
+use yestrel_core::{Kind, Problem, Result, lapse, name};
+
+use crate::ask;
+use crate::global::Global;
+use crate::interview::line_of;
+use crate::output::{Cell, Table, list};
+use crate::words::shown;
+
+/// What a command in the row came to.
+struct Came {
+    line: String,
+    exit: i32,
+}
+
+/// Commands of this program, one after another, each shown before it runs.
+struct Row<'g> {
+    global: &'g Global,
+    done: Vec<Came>,
+}
+
+impl Row<'_> {
+    fn line(words: &[&str]) -> String {
+        let all: Vec<OsString> = std::iter::once("yestrel").chain(words.iter().copied()).map(Into::into).collect();
+        line_of(&all)
+    }
+
+    /// Runs one. Where only a part of it was done (exit 4), the others go on, and the row as a whole was done in part.
+    fn run(&mut self, words: &[&str]) -> Result<()> {
+        let line = Self::line(words);
+        let output = self.global.output();
+        if output.is_for_programs() {
+            crate::output::tell!("$ {line}");
+        } else {
+            output.say(&format!("$ {line}"));
+        }
+        let failed = |why: String| Problem::failed("this program does not run itself").why(why);
+        let exe = std::env::current_exe().map_err(|error| failed(error.to_string()))?;
+        let mut command = Command::new(exe);
+        command.args(words).arg("--yes").env("YESTREL_ESTATE", self.global.estate_path());
+        if let Some(file) = &self.global.estate_passphrase_file {
+            command.arg("--estate-passphrase-file").arg(file);
+        }
+        if self.global.quiet {
+            command.arg("--quiet");
+        }
+        if output.is_for_programs() {
+            // The answer is one, at the end; what these say stands beside it.
+            command.stdout(Stdio::piped());
+        }
+        let child = command.spawn().map_err(|error| failed(error.to_string()))?;
+        let came = child.wait_with_output().map_err(|error| failed(error.to_string()))?;
+        crate::output::tell_on!("{}", String::from_utf8_lossy(&came.stdout));
+        let exit = came.status.code().unwrap_or(1);
+        self.done.push(Came { line: line.clone(), exit });
+        if matches!(exit, 0 | 4) {
+            return Ok(());
+        }
+        let so_far: Vec<_> = self.done.iter().filter(|came| came.exit == 0).map(|came| came.line.clone()).collect();
+        let so_far = if so_far.is_empty() {
+            "nothing was done before it".into()
+        } else {
+            format!("done before it: {}", so_far.join("; "))
+        };
+        let problem = match exit {
+            2 => Problem::words(format!("{line} did not work")),
+            3 => Problem::refused(format!("{line} did not work")),
+            _ => Problem::failed(format!("{line} did not work")),
+        };
+        Err(problem.why(so_far).try_("the same command again, once that is mended: what is done is not done twice"))
+    }
+
+    fn finish(self, what: &str) -> Result<()> {
+        let output = self.global.output();
+        if output.is_for_programs() {
+            let mut table = Table::new(&["command", "exit"], "");
+            for came in &self.done {
+                table.row(vec![(&came.line).into(), Cell::Number(came.exit.unsigned_abs().into())]);
+            }
+            output.table(&table);
+        }
+        let part: Vec<_> = self.done.iter().filter(|came| came.exit == 4).map(|came| came.line.clone()).collect();
+        if part.is_empty() {
+            return Ok(());
+        }
+        Err(Problem::partly(format!("{what} in part"))
+            .why(format!("not everything of {} was carried to every gateway", part.join("; ")))
+            .try_("yestrel status   says what waits")
+            .try_("yestrel rollout   when they answer"))
+    }
+}
+
+#[derive(Args)]
+pub struct Arrive {
+    /// The user
+    name: String,
+    /// The device's name, without the user
+    #[arg(long)]
+    device: String,
+    /// A group of a new user; several times for several
+    #[arg(long = "group", value_name = "GROUP")]
+    groups: Vec<String>,
+    /// Who that is, in words
+    #[arg(long, value_name = "WORDS")]
+    about: Option<String>,
+    /// Mail address
+    #[arg(long, value_name = "ADDRESS")]
+    mail: Option<String>,
+    /// Where the device may come in: a gateway or GATEWAY/LISTENER; several times, in order of preference
+    #[arg(long = "at", value_name = "PLACE")]
+    at: Vec<String>,
+    /// Until when: a date, a moment, or a time from now
+    #[arg(long, value_name = "WHEN")]
+    until: Option<String>,
+    /// The form of the handover, for a system's own software: apple, windows, android, pkcs12, pem. It is then of a certificate
+    #[arg(long = "as", value_name = "FORM")]
+    form: Option<String>,
+    /// The file to write the handover to
+    #[arg(long, value_name = "FILE")]
+    to: PathBuf,
+    /// Show the commands, and run none
+    #[arg(long)]
+    preview: bool,
+}
+
+/// Makes a user and a device as far as they are not there, issues a credential, brings it to the gateways, and hands it over.
+pub fn arrive(global: &Global, context: &mut Context, wish: &Arrive) -> Result<()> {
+    name::check("user", &wish.name)?;
+    let device = format!("{}/{}", wish.name, wish.device);
+    name::pair("device", &device, ("user", "device"))?;
+    let kind = if wish.form.is_some() { CredentialKind::Certificate } else { CredentialKind::KeyPair };
+    if wish.to.exists() {
+        return Err(Problem::words(format!("{} is there already", wish.to.display()))
+            .why("a handover is never written over another file")
+            .try_("another name: --to FILE"));
+    }
+    for group in &wish.groups {
+        people::need_group(context, group)?;
+    }
+    let user = people::find_user(context, &wish.name)?;
+    let has_device = people::has_device(context, &device)?;
+    let held = if has_device { credential::held(context, &device, kind)? } else { None };
+    if let Some(held) = held.as_ref().filter(|held| held.handed_over.is_some()) {
+        return Err(Problem::refused(format!("{device} has a {} already", kind.words()))
+            .why(format!("{} was handed over before", held.name))
+            .try_(format!("yestrel credential renew {device}")));
+    }
+    let mut commands: Vec<Vec<String>> = Vec::new();
+    let words = |all: &[&str]| all.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
+    let option = |all: &mut Vec<String>, name: &str, value: Option<&String>| {
+        all.extend(value.into_iter().flat_map(|value| [name.to_owned(), value.clone()]));
+    };
+    if user.is_none() {
+        let mut add = words(&["user", "add", &wish.name]);
+        wish.groups.iter().for_each(|group| option(&mut add, "--group", Some(group)));
+        option(&mut add, "--about", wish.about.as_ref());
+        option(&mut add, "--mail", wish.mail.as_ref());
+        commands.push(add);
+    } else if !wish.groups.is_empty() || wish.about.is_some() || wish.mail.is_some() {
+        return Err(Problem::words(format!("{} is there already", wish.name))
+            .why("--group, --about and --mail are of a new user")
+            .try_(format!("yestrel user change {}", wish.name)));
+    }
+    if !has_device {
+        commands.push(words(&["device", "add", &device]));
+    }
+    if held.is_none() {
+        let mut issue = words(&["credential", "issue", &device, "--kind", kind.word()]);
+        wish.at.iter().for_each(|place| option(&mut issue, "--at", Some(place)));
+        option(&mut issue, "--until", wish.until.as_ref());
+        commands.push(issue);
+    }
+    commands.push(words(&["rollout"]));
+    let to = wish.to.display().to_string();
+    let mut hand = words(&["credential", "handover", &device, "--kind", kind.word(), "--to", &to]);
+    option(&mut hand, "--as", wish.form.as_ref());
+    commands.push(hand);
+    if wish.preview {
+        return show(global, &commands);
+    }
+    ask::confirm(
+        global.yes,
+        &format!(
+            "this lets {device} in with a new {}, carries whatever waits for the gateways (yestrel rollout --preview), and reveals its secret to {to}",
+            kind.words()
+        ),
+    )?;
+    run(global, &commands, &format!("{device} was let in"))
+}
+
+fn show(global: &Global, commands: &[Vec<String>]) -> Result<()> {
+    let mut table = Table::new(&["command"], "nothing would be done");
+    for command in commands {
+        let words: Vec<_> = command.iter().map(String::as_str).collect();
+        table.row(vec![Row::line(&words).into()]);
+    }
+    global.output().table(&table);
+    Ok(())
+}
+
+fn run(global: &Global, commands: &[Vec<String>], what: &str) -> Result<()> {
+    let mut row = Row { global, done: Vec::new() };
+    for command in commands {
+        let words: Vec<_> = command.iter().map(String::as_str).collect();
+        row.run(&words)?;
+    }
+    row.finish(what)
+}
+
+#[derive(Args)]
+pub struct Leave {
+    /// The user
+    name: String,
+    /// Why: the devices are shown it, and the history keeps it
+    #[arg(long, value_name = "WORDS")]
+    reason: String,
+    /// Show the commands, and run none
+    #[arg(long)]
+    preview: bool,
+}
+
+/// Takes a person out: sessions, credentials, devices, the user; and says what remains for the record.
+pub fn leave(global: &Global, context: &mut Context, wish: &Leave) -> Result<()> {
+    let output = global.output();
+    let user = people::show_user(context, &wish.name)?;
+    credential::check_reason(&wish.reason)?;
+    // First of all: with it comes what the gateways saw since, when a device was last here among it.
+    let connected = session::live(context, None)?;
+    let of = |device: &str| credential::Whose::Device(device.to_owned(), None);
+    let mut live = Vec::new();
+    let mut commands: Vec<Vec<String>> = Vec::new();
+    let words = |all: &[&str]| all.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
+    for device in &user.devices {
+        let would = match credential::would_revoke(context, &of(&device.name)) {
+            Ok(would) => would,
+            // It never had any, or all of it is revoked.
+            Err(problem) if matches!(problem.kind, Kind::Words | Kind::Refused) => Vec::new(),
+            Err(problem) => return Err(problem),
+        };
+        if !would.is_empty() {
+            commands.push(words(&["credential", "revoke", &device.name, "--reason", &wish.reason]));
+        }
+        live.extend(would);
+    }
+    if !live.is_empty() {
+        // First of all, so that every session ends at once and nobody comes in again in between.
+        commands.insert(0, words(&["user", "suspend", &wish.name]));
+    }
+    for device in &user.devices {
+        commands.push(words(&["device", "remove", &device.name]));
+    }
+    commands.push(words(&["user", "remove", &wish.name]));
+    if wish.preview {
+        return show(global, &commands);
+    }
+    let now = context.now;
+    let inside: Vec<_> = connected
+        .sessions
+        .iter()
+        .filter(|(_, live)| live.device.split('/').next() == Some(&*wish.name))
+        .map(|(gateway, live)| format!("{} at {gateway}", live.device))
+        .collect();
+    let silent = if connected.silent.is_empty() { "" } else { ", as far as the gateways that answer know" };
+    let inside = if inside.is_empty() {
+        format!("nothing of it is connected now{silent}")
+    } else {
+        format!("connected now{silent}: {}", inside.join(", "))
+    };
+    let names: Vec<_> = live.iter().map(|one| one.name.clone()).collect();
+    let used = live.iter().filter_map(|one| one.last_used).max();
+    let used = used.map_or_else(|| "never used".to_owned(), |at| format!("last used {}", lapse::from_now(at, now)));
+    ask::confirm(
+        global.yes,
+        &format!(
+            "this takes {} out for good, with the reason {:?}: {} devices and {} credentials{}; {used}; {inside}",
+            wish.name,
+            wish.reason,
+            user.devices.len(),
+            live.len(),
+            shown(&names)
+        ),
+    )?;
+    let result = run(global, &commands, &format!("{} was taken out", wish.name));
+    if matches!(&result, Ok(()) | Err(Problem { kind: Kind::Partly, .. })) {
+        let devices: Vec<_> = user.devices.iter().map(|device| device.name.clone()).collect();
+        let past = people::remains(context, &devices, &names)?;
+        let remains = [
+            format!("{} sessions that are over", past.sessions),
+            format!("{} revocations", past.revocations),
+            format!("{} inner addresses, held for nobody else yet", past.addresses),
+            "the history".to_owned(),
+        ];
+        if output.is_for_programs() {
+            output.note(&format!("remains for the record: {}", remains.join(", ")));
+        } else {
+            output.record(&[("remains for the record", list(&remains))]);
+        }
+    }
+    result
+}
