@@ -68,7 +68,9 @@ enum Part {
 pub(crate) enum What {
     /// Whether it answers.
     Status,
-    /// Also who is in, and how its host is.
+    /// Also who is in.
+    Sessions,
+    /// Also how its host is.
     Everything,
 }
 
@@ -98,8 +100,10 @@ pub(crate) fn gateways(context: &mut Context, names: &[String], what: What) -> R
                 }
                 Ok((way, status)) => {
                     tell(Part::Status(Ok(status)));
-                    if what == What::Everything {
+                    if what != What::Status {
                         let _ = way.ask_agent(&Sessions).map(|sessions| tell(Part::Sessions(sessions)));
+                    }
+                    if what == What::Everything {
                         let _ = way.ask(&Facts).map(|facts| tell(Part::Facts(facts)));
                     }
                 }

@@ -1,6 +1,6 @@
 //! The whole estate at one glance: what gateways say now, beside what the estate wants.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::{SignedDuration, Timestamp};
 use yestrel_core::estate::{Authority, Credential, Device, Gateway, Listener, Site, User};
@@ -125,10 +125,7 @@ fn endings(book: &Book<'_>, credentials: &[Credential]) -> Result<Vec<Ending>> {
 /// The estate cannot be read.
 pub fn look(context: &mut Context) -> Result<Glance> {
     context.now = Timestamp::now();
-    let names = context.read(|book| {
-        let all: Vec<Gateway> = book.all()?;
-        Ok(all.into_iter().filter(|gateway| gateway.adopted).map(|gateway| gateway.name).collect::<Vec<_>>())
-    })?;
+    let names = adopted(context, &[])?;
     let mut said = hear::gateways(context, &names, What::Everything)?;
     let plans = plan::remembered(context, &[], None)?;
     let size = std::fs::metadata(context.path()).map(|file| file.len()).unwrap_or_default();
@@ -168,6 +165,64 @@ pub fn look(context: &mut Context) -> Result<Glance> {
     })
 }
 
+/// Which of some devices are in now, as far as gateways say within the deadline.
+#[derive(Debug, Default)]
+pub struct WhoIsIn {
+    /// Device and gateway.
+    pub inside: Vec<(String, String)>,
+    /// Gateways that did not say.
+    pub silent: Vec<String>,
+}
+
+impl WhoIsIn {
+    /// In a few words, for a question.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let known = if self.silent.is_empty() {
+            String::new()
+        } else {
+            format!(", as far as is known without {}", self.silent.join(", "))
+        };
+        match &self.inside[..] {
+            [] => format!("not connected now{known}"),
+            few if few.len() <= 3 => {
+                let few: Vec<_> = few.iter().map(|(device, gateway)| format!("{device} at {gateway}")).collect();
+                format!("connected now: {}{known}", few.join(", "))
+            }
+            many => format!("{} connected now{known}", many.len()),
+        }
+    }
+}
+
+/// Asks who of these devices is in. Nobody is waited for longer than a second and a half.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn who_is_in(context: &mut Context, devices: &BTreeSet<String>) -> Result<WhoIsIn> {
+    let names = adopted(context, &[])?;
+    let mut who = WhoIsIn::default();
+    for (gateway, said) in hear::gateways(context, &names, What::Sessions)? {
+        match said.sessions {
+            None => who.silent.push(gateway),
+            Some(sessions) => {
+                let inside = sessions.into_iter().filter(|live| devices.contains(&live.device));
+                who.inside.extend(inside.map(|live| (live.device, gateway.clone())));
+            }
+        }
+    }
+    who.inside.sort();
+    Ok(who)
+}
+
+/// Gateways that have an order; of these the named ones where any are.
+fn adopted(context: &mut Context, named: &[String]) -> Result<Vec<String>> {
+    context.read(|book| {
+        let all: Vec<Gateway> = book.all()?;
+        let asked = all.into_iter().filter(|one| one.adopted && (named.is_empty() || named.contains(&one.name)));
+        Ok(asked.map(|gateway| gateway.name).collect())
+    })
+}
+
 /// How a gateway is not what the estate believes it to be.
 #[derive(Debug)]
 pub struct Strange {
@@ -182,11 +237,7 @@ pub struct Strange {
 /// # Errors
 /// The estate cannot be read.
 pub fn strange(context: &mut Context, named: &[String]) -> Result<BTreeMap<String, Strange>> {
-    let names = context.read(|book| {
-        let all: Vec<Gateway> = book.all()?;
-        let asked = all.into_iter().filter(|one| one.adopted && (named.is_empty() || named.contains(&one.name)));
-        Ok(asked.map(|gateway| gateway.name).collect::<Vec<_>>())
-    })?;
+    let names = adopted(context, named)?;
     let said = hear::gateways(context, &names, What::Status)?;
     let now = Timestamp::now();
     context.read(|book| {

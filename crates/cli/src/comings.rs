@@ -5,9 +5,9 @@ use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
 use clap::Args;
-use yestrel_actions::{Context, credential, people, session};
+use yestrel_actions::{Context, credential, people, status};
 use yestrel_core::estate::CredentialKind;
-use yestrel_core::{Kind, Problem, Result, lapse, name};
+use yestrel_core::{Kind, Problem, Result, name};
 
 use crate::ask;
 use crate::global::Global;
@@ -232,8 +232,6 @@ pub fn leave(global: &Global, context: &mut Context, wish: &Leave) -> Result<()>
     let output = global.output();
     let user = people::show_user(context, &wish.name)?;
     credential::check_reason(&wish.reason)?;
-    // First of all: with it comes what the gateways saw since, when a device was last here among it.
-    let connected = session::live(context, None)?;
     let of = |device: &str| credential::Whose::Device(device.to_owned(), None);
     let mut live = Vec::new();
     let mut commands: Vec<Vec<String>> = Vec::new();
@@ -261,22 +259,9 @@ pub fn leave(global: &Global, context: &mut Context, wish: &Leave) -> Result<()>
     if wish.preview {
         return show(global, &commands);
     }
-    let now = context.now;
-    let inside: Vec<_> = connected
-        .sessions
-        .iter()
-        .filter(|(_, live)| live.device.split('/').next() == Some(&*wish.name))
-        .map(|(gateway, live)| format!("{} at {gateway}", live.device))
-        .collect();
-    let silent = if connected.silent.is_empty() { "" } else { ", as far as the gateways that answer know" };
-    let inside = if inside.is_empty() {
-        format!("nothing of it is connected now{silent}")
-    } else {
-        format!("connected now{silent}: {}", inside.join(", "))
-    };
+    let inside = status::who_is_in(context, &user.devices.iter().map(|device| device.name.clone()).collect())?.words();
     let names: Vec<_> = live.iter().map(|one| one.name.clone()).collect();
-    let used = live.iter().filter_map(|one| one.last_used).max();
-    let used = used.map_or_else(|| "never used".to_owned(), |at| format!("last used {}", lapse::from_now(at, now)));
+    let used = crate::words::last_used(&live, context.now);
     ask::confirm(
         global.yes,
         &format!(

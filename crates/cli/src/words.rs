@@ -3,8 +3,9 @@
 use std::path::Path;
 
 use jiff::{SignedDuration, Timestamp};
+use yestrel_core::estate::Credential;
 use yestrel_core::x509::{Algorithm, bring};
-use yestrel_core::{Problem, Result};
+use yestrel_core::{Problem, Result, lapse};
 use zeroize::Zeroizing;
 
 use crate::ask;
@@ -98,6 +99,15 @@ pub fn shown(names: &[String]) -> String {
         1..=5 => format!(": {}", names.join(", ")),
         more => format!(": {} and {} more", names[..4].join(", "), more - 4),
     }
+}
+
+/// When any of some credentials was last used, as far as the estate has heard.
+pub fn last_used(credentials: &[Credential], now: Timestamp) -> String {
+    let last = credentials.iter().filter_map(|one| one.last_used).max();
+    last.map_or_else(
+        || "not used yet, as far as is known".into(),
+        |at| format!("last used {}", lapse::from_now(at, now)),
+    )
 }
 
 /// That a list could not be signed, and how long those who go by it go on.

@@ -693,10 +693,13 @@ fn revoke(
         [one] => one.clone(),
         _ => format!("{} credentials{}", names.len(), shown(&names)),
     };
-    ask::confirm(
-        global.yes,
-        &format!("this takes {what} back for good: sessions end now, with the reason {reason:?}"),
-    )?;
+    credential::check_reason(reason)?;
+    if !global.yes {
+        let inside = status::who_is_in(context, &would.iter().map(|one| one.device.clone()).collect())?.words();
+        let used = words::last_used(&would, context.now);
+        let ends = format!("sessions end now, with the reason {reason:?}");
+        ask::confirm(false, &format!("this takes {what} back for good: {ends}; {used}; {inside}"))?;
+    }
     let _unhurried = Unhurried::begin();
     let bar = global.progress(names.len() as u64, "revoke");
     let ended = credential::revoke(context, whose, reason, &mut |at, _| bar.set_position(at as u64))?;

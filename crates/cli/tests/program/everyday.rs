@@ -151,6 +151,11 @@ fn a_person_comes_and_leaves_by_one_command_each() {
         "{asked:?}"
     );
     world.run("user leave ines --reason over --preview").is(0).says("yestrel user suspend ines");
+    world
+        .run("credential revoke ines/desk --reason lost")
+        .is(2)
+        .says("connected now: ines/desk at harbour")
+        .says("last used");
     assert_eq!(world.run("credential list --format json").is(0).out, before);
     let came = world.run("user leave ines --reason over --yes").is(0).says("3 revocations").says("1 sessions");
     let at = |text: &str| came.out.find(text).unwrap_or_else(|| panic!("{text} in {came:?}"));
