@@ -114,6 +114,15 @@ pub enum Command {
         /// How many of the newest changes
         #[arg(long, default_value_t = 1000, value_name = "NUMBER")]
         last: usize,
+        /// Only lines with this text in some column, whatever its case
+        #[arg(long, value_name = "TEXT", conflicts_with = "verify")]
+        find: Option<String>,
+        /// Only by this person, "astrid@bridge" or a part of it
+        #[arg(long, value_name = "WHO", conflicts_with = "verify")]
+        who: Option<String>,
+        /// Only since this date or moment, or the last so long
+        #[arg(long, value_name = "WHEN", value_parser = crate::listing::since, conflicts_with = "verify")]
+        since: Option<jiff::Timestamp>,
         /// Check that no row was changed, removed or put elsewhere
         #[arg(long)]
         verify: bool,
@@ -296,10 +305,17 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     .try_("compare with a backup from before; whoever can write the estate's file could do this")),
             }
         }
-        Command::History { last, verify: false } => {
+        Command::History { last, verify: false, find, who, since } => {
             let mut table =
                 Table::new(&["number", "at", "who", "what", "subject", "detail"], "nothing has happened yet");
-            for row in estate::history(&mut global.context()?, last)? {
+            // What is looked for is looked for in all of it.
+            let all = find.is_some() || who.is_some() || since.is_some();
+            for row in estate::history(&mut global.context()?, if all { usize::MAX >> 1 } else { last })? {
+                if who.as_ref().is_some_and(|who| !row.who.contains(who.as_str()))
+                    || since.is_some_and(|since| row.at.parse::<jiff::Timestamp>().is_ok_and(|at| at < since))
+                {
+                    continue;
+                }
                 let at = row.at.parse::<jiff::Timestamp>().map_or_else(|_| row.at.clone().into(), Cell::from);
                 table.row(vec![
                     row.number.into(),
@@ -310,6 +326,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     row.detail.into(),
                 ]);
             }
+            crate::listing::Listing { find, last: Some(last), ..Default::default() }.apply(&mut table)?;
             output.table(&table);
             Ok(())
         }

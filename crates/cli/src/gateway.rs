@@ -14,6 +14,7 @@ use yestrel_core::{Problem, Result};
 
 use crate::ask;
 use crate::global::Global;
+use crate::listing::Listing;
 use crate::output::{Cell, Output, Table, list};
 use crate::words::say_stale;
 
@@ -34,7 +35,13 @@ pub enum Command {
     },
     /// All gateways
     #[command(after_help = "Example:\n  yestrel gateway list")]
-    List,
+    List {
+        /// Only those of this site
+        #[arg(long)]
+        site: Option<String>,
+        #[command(flatten)]
+        listing: Listing,
+    },
     /// One gateway in full, with what its agent says
     #[command(after_help = "Example:\n  yestrel gateway show harbour")]
     Show { name: String },
@@ -185,13 +192,17 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.say(&format!("made the gateway {} on {}, dialled as {}", made.name, made.host, made.dialled));
             output.say(&format!("its key is {}", made.public_key.fingerprint()));
         }
-        Command::List => {
+        Command::List { site, listing } => {
             let mut table = Table::new(
                 &["name", "host", "site", "dialled", "listeners", "order", "state"],
                 "no gateways yet; yestrel gateway create NAME --host HOST --dialled NAME",
-            );
+            )
+            .least(&["dialled", "host", "listeners"]);
             let strange = status::strange(&mut context, &[])?;
             for standing in gateway::list(&mut context)? {
+                if site.as_ref().is_some_and(|site| standing.gateway.site != *site) {
+                    continue;
+                }
                 let listeners: Vec<_> = standing.listeners.iter().map(|listener| listener.name.clone()).collect();
                 let (mut state, gateway) = (state(&standing), standing.gateway);
                 match (strange.get(&gateway.name), &state) {
@@ -212,6 +223,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     state,
                 ]);
             }
+            listing.apply(&mut table)?;
             output.table(&table);
             say_leftovers(output, &mut context)?;
         }
@@ -449,9 +461,7 @@ fn moment_ago(text: &str, now: jiff::Timestamp) -> Result<jiff::Timestamp> {
             .try_("--since 2h")
             .try_("--since 2027-03-02T08:15:00Z")
     };
-    let span: jiff::Span = text.parse().map_err(|_| wrong())?;
-    let zoned = now.to_zoned(jiff::tz::TimeZone::UTC);
-    zoned.checked_sub(span).map(|at| at.timestamp()).map_err(|_| wrong())
+    now.checked_sub(yestrel_core::lapse::parse(text).ok_or_else(wrong)?).map_err(|_| wrong())
 }
 
 fn change_certificate(

@@ -26,6 +26,9 @@ pub struct Global {
     /// Only the answer, no remarks
     #[arg(long, global = true)]
     pub quiet: bool,
+    /// Moments whole and in UTC (RFC 3339), instead of here and from now
+    #[arg(long, global = true)]
+    pub utc: bool,
     /// More of what happens, on standard error
     #[arg(short, long, global = true)]
     pub verbose: bool,

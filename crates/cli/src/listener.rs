@@ -12,6 +12,7 @@ use yestrel_core::{Problem, Result, moment};
 
 use crate::ask;
 use crate::global::Global;
+use crate::listing::Listing;
 use crate::output::{Cell, Table, list};
 
 #[derive(Subcommand)]
@@ -32,7 +33,7 @@ pub enum Command {
         #[arg(long)]
         accounts: bool,
         /// ikev2: when the gateway makes keys anew, where the device has not: 10s to 18h [default: 10h]
-        #[arg(long, value_name = "TIME", value_parser = seconds)]
+        #[arg(long, value_name = "TIME", value_parser = crate::words::seconds)]
         renew_after: Option<u16>,
         /// ikev2: the two ports on the host, where something in front forwards 500 and 4500 to them; devices dial no others
         #[arg(long, value_name = "PORT,PORT", value_delimiter = ',', value_parser = port)]
@@ -45,7 +46,12 @@ pub enum Command {
     },
     /// All listeners, or those of one gateway
     #[command(after_help = "Example:\n  yestrel listener list harbour")]
-    List { gateway: Option<String> },
+    List {
+        /// Only those of this gateway
+        gateway: Option<String>,
+        #[command(flatten)]
+        listing: Listing,
+    },
     /// One listener in full
     #[command(after_help = "Example:\n  yestrel listener show harbour/quill")]
     Show { name: String },
@@ -103,7 +109,7 @@ pub struct About {
     #[arg(long, value_name = "DOMAINS", value_parser = domains)]
     domains: Option<Domains>,
     /// How often an idle device gives a sign of life: 20s, 2m; 0s for never
-    #[arg(long, value_name = "TIME", value_parser = seconds)]
+    #[arg(long, value_name = "TIME", value_parser = crate::words::seconds)]
     keep_alive: Option<u16>,
     /// Bytes of the largest inner packet, 1280 to 9000
     #[arg(long, value_name = "BYTES")]
@@ -154,17 +160,6 @@ fn resolvers(text: &str) -> std::result::Result<Resolvers, String> {
         .map(|one| one.trim().parse().map_err(|_| format!("{one:?} is not an address")))
         .collect::<std::result::Result<_, _>>()
         .map(Resolvers)
-}
-
-fn seconds(text: &str) -> std::result::Result<u16, String> {
-    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len()));
-    let scale = match unit {
-        "s" => 1,
-        "m" => 60,
-        "h" => 3600,
-        _ => return Err("a time is a number with s, m or h: 20s".into()),
-    };
-    number.parse::<u16>().ok().and_then(|number| number.checked_mul(scale)).ok_or_else(|| "too long".into())
 }
 
 impl From<About> for Wish {
@@ -233,14 +228,16 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.say(&format!("yestrel rollout {gateway}   brings it to the gateway"));
             notes.iter().for_each(|note| output.note(note));
         }
-        Command::List { gateway } => {
+        Command::List { gateway, listing } => {
             let mut table = Table::new(
                 &["name", "tunnel", "port", "pool", "given out", "reach", "resolvers"],
                 "no listeners yet; yestrel listener open GATEWAY",
-            );
+            )
+            .least(&["resolvers", "given out", "reach"]);
             for standing in listener::list(&mut context, gateway.as_deref())? {
                 table.row(record(&standing).into_iter().map(|(_, cell)| cell).collect());
             }
+            listing.apply(&mut table)?;
             output.table(&table);
         }
         Command::Show { name } => {

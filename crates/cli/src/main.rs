@@ -9,6 +9,7 @@
 //! | `ask` | asking the person at the terminal |
 //! | `comings` | people who come and leave: other commands in a row |
 //! | `interview` | asking for what a command misses |
+//! | `listing` | what every list takes |
 //! | `words` | words that several commands take or say |
 //! | `manual` | completion, manual pages, the reference |
 
@@ -27,6 +28,7 @@ mod host;
 mod interview;
 mod lab;
 mod listener;
+mod listing;
 mod manual;
 mod output;
 mod people;
@@ -146,6 +148,9 @@ pub enum Command {
 
 fn run(cli: Cli) -> Result<()> {
     let global = &cli.global;
+    if global.utc {
+        output::write_utc();
+    }
     match cli.command {
         Command::Status(arguments) => status::run(global, &arguments),
         Command::Estate(command) => estate::run(global, command),

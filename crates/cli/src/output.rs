@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use jiff::Timestamp;
 use serde_json::{Map, Value};
 use yestrel_core::findings::{Finding, Grade};
-use yestrel_core::shown;
+use yestrel_core::{lapse, shown};
 
 /// How answers are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, clap::ValueEnum)]
@@ -36,6 +36,8 @@ pub enum Cell {
     Number(u64),
     Bytes(u64),
     Time(Timestamp),
+    /// A moment that people want to know from now (the second): "in 89 days".
+    Ago(Timestamp, Timestamp),
     List(Vec<String>),
     Flag(bool),
     /// A state, as a word, with how good it is.
@@ -44,25 +46,31 @@ pub enum Cell {
 }
 
 impl Cell {
+    /// A moment, seen from now.
+    pub fn ago(at: Option<Timestamp>, now: Timestamp) -> Self {
+        at.map_or(Self::Missing, |at| Self::Ago(at, now))
+    }
+
     fn json(&self) -> Value {
         match self {
             Self::Text(text) | Self::State(_, text) => Value::from(text.as_str()),
             Self::Number(number) | Self::Bytes(number) => Value::from(*number),
-            Self::Time(at) => Value::from(at.to_string()),
+            Self::Time(at) | Self::Ago(at, _) => Value::from(at.to_string()),
             Self::List(items) => Value::from(items.clone()),
             Self::Flag(flag) => Value::from(*flag),
             Self::Missing => Value::Null,
         }
     }
 
-    fn text(&self) -> String {
+    pub fn text(&self) -> String {
         match self {
             Self::Text(text) | Self::State(_, text) if text.is_empty() => "-".into(),
             // What came from outside must not steer the terminal.
             Self::Text(text) | Self::State(_, text) => shown::line(text),
             Self::Number(number) => number.to_string(),
             Self::Bytes(bytes) => bytes_in_words(*bytes),
-            Self::Time(at) => yestrel_core::moment(*at),
+            Self::Ago(at, now) if !UTC.load(Ordering::Relaxed) => lapse::from_now(*at, *now),
+            Self::Time(at) | Self::Ago(at, _) => here(*at),
             Self::List(items) if items.is_empty() => "-".into(),
             Self::List(items) => shown::line(&items.join(",")),
             Self::Flag(flag) => if *flag { "yes" } else { "no" }.into(),
@@ -73,6 +81,24 @@ impl Cell {
     fn is_number(&self) -> bool {
         matches!(self, Self::Number(_) | Self::Bytes(_))
     }
+}
+
+/// Whether moments are written whole and in UTC, also for people.
+static UTC: AtomicBool = AtomicBool::new(false);
+
+/// From now on moments are written whole and in UTC.
+pub fn write_utc() {
+    UTC.store(true, Ordering::Relaxed);
+}
+
+/// A moment in the machine's time zone, with its distance from UTC (RFC 3339).
+fn here(at: Timestamp) -> String {
+    let zone = jiff::tz::TimeZone::system();
+    let offset = zone.to_offset(at);
+    if UTC.load(Ordering::Relaxed) || offset == jiff::tz::Offset::UTC {
+        return yestrel_core::moment(at);
+    }
+    at.to_zoned(zone).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
 }
 
 impl<T: Into<Cell>> From<Option<T>> for Cell {
@@ -139,17 +165,37 @@ trait Format {
 }
 
 /// A list of things of one kind.
+#[derive(Clone)]
 pub struct Table {
     pub columns: Vec<&'static str>,
     pub rows: Vec<Vec<Cell>>,
     /// What to say when there are no rows: what would fill the list, and the command for that.
     pub empty: String,
+    /// Columns that are left out first where the terminal is too narrow, the least first.
+    pub least: &'static [&'static str],
+    /// No column is left out.
+    pub wide: bool,
 }
 
 impl Table {
     /// A table without rows.
     pub fn new(columns: &[&'static str], empty: impl Into<String>) -> Self {
-        Self { columns: columns.to_vec(), rows: Vec::new(), empty: empty.into() }
+        Self { columns: columns.to_vec(), rows: Vec::new(), empty: empty.into(), least: &[], wide: false }
+    }
+
+    /// These columns are left out first where the terminal is too narrow, the least first.
+    pub fn least(mut self, least: &'static [&'static str]) -> Self {
+        self.least = least;
+        self
+    }
+
+    /// The same without a column.
+    fn without(&self, column: &str) -> Self {
+        let Some(at) = self.columns.iter().position(|one| *one == column) else { return self.clone() };
+        let mut table = self.clone();
+        table.columns.remove(at);
+        table.rows.iter_mut().for_each(|row| drop(row.remove(at)));
+        table
     }
 
     /// Adds a row.
@@ -186,6 +232,21 @@ fn gap(text: &str, width: usize) -> String {
     " ".repeat(width.saturating_sub(text.chars().count()))
 }
 
+/// Words in lines of at most `width` columns, where they let themselves be cut like that.
+fn wrapped(text: &str, width: usize) -> String {
+    let mut lines: Vec<String> = Vec::new();
+    for word in text.split(' ') {
+        match lines.last_mut() {
+            Some(line) if line.chars().count() + 1 + word.chars().count() <= width => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines.join("\n")
+}
+
 impl Format for Text {
     fn table(&self, table: &Table) -> String {
         if table.rows.is_empty() {
@@ -198,7 +259,19 @@ impl Format for Text {
         };
         let widths: Vec<_> = (0..table.columns.len()).map(width_of).collect();
         let whole: usize = widths.iter().sum::<usize>() + 2 * (widths.len() - 1);
-        if self.width.is_some_and(|width| whole > width) {
+        let too_wide = |whole: usize| !table.wide && self.width.is_some_and(|width| whole > width);
+        if too_wide(whole) {
+            let mut fewer = whole;
+            for (count, column) in table.least.iter().enumerate() {
+                let Some(at) = table.columns.iter().position(|one| one == column) else { continue };
+                fewer -= widths[at] + 2;
+                if !too_wide(fewer) {
+                    let out = &table.least[..=count];
+                    let narrow = out.iter().fold(table.clone(), |table, column| table.without(column));
+                    let said = format!("left out: {}; --wide shows them", out.join(", "));
+                    return format!("{}{}\n", self.table(&narrow), wrapped(&said, self.width.unwrap_or(80)));
+                }
+            }
             // Too narrow for a table: one thing after another, nothing cut off.
             let blocks = table.rows.iter().map(|row| {
                 let record: Vec<_> = table.columns.iter().copied().zip(row.iter().cloned()).collect();
@@ -277,6 +350,7 @@ impl Format for Csv {
         let plain = |cell: &Cell| match cell {
             Cell::Missing => String::new(),
             Cell::Bytes(bytes) => bytes.to_string(),
+            Cell::Time(at) | Cell::Ago(at, _) => at.to_string(),
             Cell::List(items) => inert(shown::line(&items.join(" "))),
             other if other.is_number() => other.text(),
             other => inert(other.text()),
@@ -290,7 +364,7 @@ impl Format for Csv {
 
     fn record(&self, record: &[(&'static str, Cell)]) -> String {
         let (columns, row) = record.iter().cloned().unzip();
-        self.table(&Table { columns, rows: vec![row], empty: String::new() })
+        self.table(&Table { columns, rows: vec![row], empty: String::new(), least: &[], wide: true })
     }
 }
 
@@ -463,6 +537,28 @@ mod tests {
     fn a_narrow_terminal_gets_records_and_loses_nothing() {
         let text = Text { color: false, width: Some(20) }.table(&sample());
         assert!(text.contains("name       mara\ndevices    2\nlast used  -\n\nname       tomas"), "{text}");
+    }
+
+    #[test]
+    fn the_least_columns_go_first_and_it_is_said() {
+        let table = sample().least(&["last used", "devices"]);
+        let at = |width| Text { color: false, width: Some(width) }.table(&table);
+        assert_eq!(at(20), "name   devices\nmara         2\ntomas       11\nleft out: last used;\n--wide shows them\n");
+        assert_eq!(at(10), "name\nmara\ntomas\nleft out:\nlast used,\ndevices;\n--wide\nshows them\n");
+        assert!(at(4).starts_with("name       mara\n"), "records, and nothing lost");
+        let wide = Table { wide: true, ..table.clone() };
+        assert!(Text { color: false, width: Some(10) }.table(&wide).contains("last used"));
+    }
+
+    #[test]
+    fn moments_are_seen_from_now_by_people_and_whole_by_programs() {
+        let now: Timestamp = "2027-03-02T08:15:00Z".parse().unwrap();
+        let cell = Cell::ago(Some(now + jiff::SignedDuration::from_hours(24 * 89)), now);
+        assert_eq!(cell.text(), "in 89 days");
+        assert_eq!(cell.json(), "2027-05-30T08:15:00Z");
+        let mut table = Table::new(&["ends"], "");
+        table.row(vec![cell]);
+        assert_eq!(Csv.table(&table), "ends\n2027-05-30T08:15:00Z\n");
     }
 
     #[test]

@@ -11,6 +11,7 @@ use yestrel_core::{Problem, Result};
 use crate::ask;
 use crate::comings;
 use crate::global::Global;
+use crate::listing::Listing;
 use crate::output::{Cell, Output, Table, list, tell};
 use crate::unhurried::Unhurried;
 
@@ -24,8 +25,17 @@ pub enum UserCommand {
         about: About,
     },
     /// All users
-    #[command(after_help = "Example:\n  yestrel user list")]
-    List,
+    #[command(after_help = "Example:\n  yestrel user list\n  yestrel user list --group crew --sort -devices")]
+    List {
+        /// Only members of this group
+        #[arg(long)]
+        group: Option<String>,
+        /// Only users in this state
+        #[arg(long, value_parser = ["active", "suspended"])]
+        state: Option<String>,
+        #[command(flatten)]
+        listing: Listing,
+    },
     /// One user in full
     #[command(after_help = "Example:\n  yestrel user show mara")]
     Show { name: String },
@@ -143,8 +153,9 @@ pub enum GroupCommand {
 }
 
 fn lifetime(text: &str) -> std::result::Result<u16, String> {
-    let days = text.strip_suffix('d').and_then(|days| days.parse().ok());
-    days.ok_or_else(|| "days, such as 90d".into())
+    let span = yestrel_core::lapse::parse(text).filter(|span| span.as_secs() % 86_400 == 0);
+    let days = span.and_then(|span| u16::try_from(span.as_secs() / 86_400).ok());
+    days.ok_or_else(|| "whole days, such as 90d, 2w or 1y".into())
 }
 
 #[derive(Subcommand)]
@@ -159,8 +170,16 @@ pub enum DeviceCommand {
         platform: Option<String>,
     },
     /// All devices, or those of one user
-    #[command(after_help = "Example:\n  yestrel device list mara")]
-    List { user: Option<String> },
+    #[command(after_help = "Example:\n  yestrel device list mara\n  yestrel device list --group crew --sort last-used")]
+    List {
+        /// Only those of this user
+        user: Option<String>,
+        /// Only those of this group's users
+        #[arg(long, conflicts_with = "user")]
+        group: Option<String>,
+        #[command(flatten)]
+        listing: Listing,
+    },
     /// Remove a device whose credential is revoked; its inner addresses become free
     #[command(after_help = "Example:\n  yestrel device remove tomas/tablet")]
     Remove {
@@ -202,14 +221,26 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
             let user = people::change_user(&mut context, &name, &about.into())?;
             output.say(&format!("changed the user {}", user.name));
         }
-        UserCommand::List => {
+        UserCommand::List { group, state, listing } => {
             let mut table = Table::new(
                 &["name", "state", "groups", "about", "mail", "devices", "credentials"],
                 "no users yet; yestrel user add NAME",
-            );
+            )
+            .least(&["mail", "about", "credentials", "devices"]);
+            if let Some(group) = &group {
+                people::need_group(&mut context, group)?;
+            }
             for standing in people::list_users(&mut context)? {
+                let user = &standing.user;
+                let word = if user.state == UserState::Suspended { "suspended" } else { "active" };
+                if group.as_ref().is_some_and(|group| !user.groups.contains(group))
+                    || state.as_ref().is_some_and(|state| state != word)
+                {
+                    continue;
+                }
                 table.row(user_record(&standing).into_iter().map(|(_, cell)| cell).collect());
             }
+            listing.apply(&mut table)?;
             output.table(&table);
         }
         UserCommand::Show { name } => {
@@ -356,17 +387,30 @@ pub fn run_device(global: &Global, command: DeviceCommand) -> Result<()> {
             output.did(&[("device", (&device.name).into())]);
             output.say(&format!("added the device {}", device.name));
         }
-        DeviceCommand::List { user } => {
+        DeviceCommand::List { user, group, listing } => {
+            let members = people::members_of(&mut context, group.as_deref())?;
+            let now = context.now;
             let mut table = Table::new(
                 &["name", "platform", "credential", "expires", "last used"],
                 "no devices yet; yestrel device add USER/DEVICE",
-            );
+            )
+            .least(&["platform", "credential"]);
             for (device, credentials) in people::list_devices(&mut context, user.as_deref())? {
+                if members.as_ref().is_some_and(|members| !members.contains(&device.user)) {
+                    continue;
+                }
                 let names: Vec<_> = credentials.iter().map(|one| one.name.clone()).collect();
                 let expires = credentials.iter().filter_map(|one| one.expires).min();
                 let used = credentials.iter().filter_map(|one| one.last_used).max();
-                table.row(vec![device.name.into(), device.platform.into(), list(&names), expires.into(), used.into()]);
+                table.row(vec![
+                    device.name.into(),
+                    device.platform.into(),
+                    list(&names),
+                    Cell::ago(expires, now),
+                    Cell::ago(used, now),
+                ]);
             }
+            listing.apply(&mut table)?;
             output.table(&table);
         }
         DeviceCommand::Remove { name } => {

@@ -37,8 +37,10 @@ pub struct Arguments {
 }
 
 fn hold(text: &str) -> std::result::Result<u16, String> {
-    let span: jiff::SignedDuration = text.parse().map_err(|_| "a duration such as 60s or 2m".to_owned())?;
-    u16::try_from(span.as_secs()).ok().filter(|seconds| *seconds <= 3600).ok_or_else(|| "0s to 1h".into())
+    crate::words::seconds(text)
+        .ok()
+        .filter(|seconds| *seconds <= 3600)
+        .ok_or_else(|| "0s to 1h, such as 60s or 2m".into())
 }
 
 pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {

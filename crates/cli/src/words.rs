@@ -63,33 +63,23 @@ pub fn moment(text: &str) -> std::result::Result<Timestamp, String> {
     Ok(Timestamp::now() + ahead)
 }
 
-/// A time span in seconds or minutes, for what is done again and again.
+/// A time span, for what is done again and again.
 pub fn short_span(text: &str) -> std::result::Result<SignedDuration, String> {
-    let unknown = || "a duration from 1s to 24h, such as 5s or 2m".to_owned();
-    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit()).ok_or_else(unknown)?);
-    let seconds = match unit {
-        "s" => 1,
-        "m" => 60,
-        "h" => 3600,
-        _ => return Err(unknown()),
-    };
-    let seconds = number.parse::<i64>().ok().and_then(|number| number.checked_mul(seconds));
-    seconds.filter(|seconds| (1..=86_400).contains(seconds)).map(SignedDuration::from_secs).ok_or_else(unknown)
+    let possible = SignedDuration::from_secs(1)..=SignedDuration::from_hours(24);
+    lapse::parse(text)
+        .filter(|span| possible.contains(span))
+        .ok_or_else(|| "a duration from 1s to 24h, such as 5s or 2m".into())
 }
 
-/// A time span in hours, days, weeks or years.
+/// A time span.
 pub fn span(text: &str) -> std::result::Result<SignedDuration, String> {
-    let unknown = || "a duration such as 8h, 90d or 2y, at most 50 years".to_owned();
-    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit()).ok_or_else(unknown)?);
-    let hours = match unit {
-        "h" => 1,
-        "d" => 24,
-        "w" => 24 * 7,
-        "y" => 24 * 365,
-        _ => return Err(unknown()),
-    };
-    let hours = number.parse::<i64>().ok().and_then(|number| number.checked_mul(hours));
-    hours.filter(|hours| *hours <= 24 * 365 * 50).map(SignedDuration::from_hours).ok_or_else(unknown)
+    lapse::parse(text).ok_or_else(|| "a duration such as 20s, 25m, 8h, 90d, 2w or 1y, at most 50 years".into())
+}
+
+/// A time span in whole seconds that fits 16 bits.
+pub fn seconds(text: &str) -> std::result::Result<u16, String> {
+    let span = lapse::parse(text).ok_or("a duration such as 20s, 25m or 8h")?;
+    u16::try_from(span.as_secs()).map_err(|_| "at most 18h, such as 20s".into())
 }
 
 /// Some of a list of names, for a sentence.

@@ -6,6 +6,26 @@ fn many(number: i64, unit: &str) -> String {
     if number == 1 { format!("1 {unit}") } else { format!("{number} {unit}s") }
 }
 
+/// Years at most of a span that somebody writes.
+const LONGEST: i64 = 50;
+
+/// Reads a span as people write it: a whole number and `s`, `m`, `h`, `d`, `w` or `y` (365 days), at most 50 years.
+#[must_use]
+pub fn parse(text: &str) -> Option<SignedDuration> {
+    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit())?);
+    let seconds = match unit {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3600,
+        "d" => 86_400,
+        "w" => 7 * 86_400,
+        "y" => 365 * 86_400,
+        _ => return None,
+    };
+    let seconds = number.parse::<i64>().ok()?.checked_mul(seconds)?;
+    (seconds <= LONGEST * 365 * 86_400).then(|| SignedDuration::from_secs(seconds))
+}
+
 /// A span without its sign, in one unit, rounded down: "40 s", "12 min", "3 h", "5 days".
 #[must_use]
 pub fn span(span: SignedDuration) -> String {
@@ -33,6 +53,26 @@ pub fn from_now(at: Timestamp, now: Timestamp) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_span_is_read_in_every_unit_and_nothing_else_is() {
+        for (text, seconds) in [
+            ("0s", 0),
+            ("20s", 20),
+            ("25m", 1500),
+            ("8h", 28_800),
+            ("90d", 7_776_000),
+            ("2w", 1_209_600),
+            ("1y", 31_536_000),
+        ] {
+            assert_eq!(parse(text), Some(SignedDuration::from_secs(seconds)), "{text}");
+        }
+        for text in
+            ["", "20", "s", "-1s", "1.5h", "1h30m", "1 h", "51y", "99999999999999999999s", "9223372036854775807y", "1M"]
+        {
+            assert_eq!(parse(text), None, "{text}");
+        }
+    }
 
     #[test]
     fn one_unit_is_enough_and_nothing_is_rounded_up() {

@@ -6,6 +6,8 @@
 
 pub mod import;
 
+use std::collections::BTreeSet;
+
 use yestrel_core::estate::{CertificateState, Credential, Device, Group, Revocation, Session, User, UserState};
 use yestrel_core::x509::list::Reason;
 use yestrel_core::{Problem, Result, name};
@@ -233,6 +235,15 @@ pub fn has_device(context: &mut Context, device: &str) -> Result<bool> {
 /// There is none, with the nearest.
 pub fn need_group(context: &mut Context, group: &str) -> Result<()> {
     context.read(|book| book.need::<Group>(group).map(drop))
+}
+
+/// The names of a group's users, where a group is named.
+///
+/// # Errors
+/// There is no such group.
+pub fn members_of(context: &mut Context, group: Option<&str>) -> Result<Option<BTreeSet<String>>> {
+    let Some(group) = group else { return Ok(None) };
+    context.read(|book| Ok(Some(find::members(book, group)?.into_iter().map(|user| user.name).collect())))
 }
 
 /// What stays of somebody who is gone.

@@ -23,6 +23,7 @@ use jiff::{SignedDuration, Timestamp};
 use yestrel_actions::Context;
 use yestrel_actions::credential::{self, Filter, Whose, Wish};
 use yestrel_actions::credential::{handover, shared_secret as shared};
+use yestrel_actions::people;
 use yestrel_actions::status::{self, Strange};
 use yestrel_core::estate::{Credential, CredentialKind, CredentialState};
 use yestrel_core::keys::PublicKey;
@@ -35,7 +36,8 @@ use show::{places, remark, state};
 
 use crate::ask;
 use crate::global::Global;
-use crate::output::{Output, Table, list};
+use crate::listing::Listing;
+use crate::output::{Cell, Output, Table, list};
 use crate::unhurried::Unhurried;
 use crate::words::{self, moment, read_file, shown};
 
@@ -102,7 +104,7 @@ pub enum Command {
     },
     /// All credentials, or those of one device
     #[command(
-        after_help = "Example:\n  yestrel credential list --state handed-over\n  yestrel credential list --expiring 30d\n  yestrel credential list --kind shared-secret"
+        after_help = "Example:\n  yestrel credential list --state handed-over\n  yestrel credential list --expiring 30d\n  yestrel credential list --group crew --sort expires --last 10\n  yestrel credential list --kind shared-secret"
     )]
     List {
         /// USER/DEVICE
@@ -116,6 +118,17 @@ pub enum Command {
         /// Only those that end within this time, or by this date
         #[arg(long, value_name = "WHEN", value_parser = moment)]
         expiring: Option<Timestamp>,
+        /// Only those of this user
+        #[arg(long)]
+        user: Option<String>,
+        /// Only those of this group's users
+        #[arg(long)]
+        group: Option<String>,
+        /// Only those that let in at this gateway
+        #[arg(long)]
+        gateway: Option<String>,
+        #[command(flatten)]
+        listing: Listing,
     },
     /// One credential in full
     #[command(after_help = "Example:\n  yestrel credential show mara/laptop")]
@@ -335,7 +348,8 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             }
         },
         Command::List { kind: Some(KindName::SharedSecret), .. } => shared_secret::list(output, &mut context)?,
-        Command::List { device, state: named, kind, expiring } => {
+        Command::List { device, state: named, kind, expiring, user, group, gateway, listing } => {
+            let members = people::members_of(&mut context, group.as_deref())?;
             let named = named.map(|state| match state {
                 StateName::Ready => CredentialState::Ready,
                 StateName::HandedOver => CredentialState::HandedOver,
@@ -350,19 +364,28 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 } else {
                     "no credentials; yestrel credential issue USER/DEVICE"
                 },
-            );
+            )
+            .least(&["issued", "kind", "ways", "last used"]);
             for standing in credential::list(&mut context, device.as_deref(), &filter)? {
+                let one = &standing.credential;
+                if user.as_ref().is_some_and(|user| one.user != *user)
+                    || members.as_ref().is_some_and(|members| !members.contains(&one.user))
+                    || gateway.as_ref().is_some_and(|gateway| !one.gateways().contains(gateway))
+                {
+                    continue;
+                }
                 table.row(vec![
                     (&standing.credential.name).into(),
                     standing.credential.kind().word().into(),
                     state(&standing),
                     list(&places(&standing.credential)),
-                    standing.credential.issued.into(),
-                    standing.credential.expires.into(),
-                    standing.credential.last_used.into(),
+                    Cell::ago(Some(standing.credential.issued), context.now),
+                    Cell::ago(standing.credential.expires, context.now),
+                    Cell::ago(standing.credential.last_used, context.now),
                     remark(&standing, context.now).into(),
                 ]);
             }
+            listing.apply(&mut table)?;
             output.table(&table);
             let strange = status::strange(&mut context, &[])?;
             for (gateway, Strange { words, .. }) in strange.iter().filter(|(_, one)| one.silent) {

@@ -170,3 +170,51 @@ fn a_person_comes_and_leaves_by_one_command_each() {
     world.run("user leave oskar --reason over --yes").is(4).says("yestrel status").says("1 revocations");
     world.run("status").is(3).says("oskar/laptop is revoked");
 }
+
+#[test]
+fn lists_find_sort_and_cut_and_say_moments_from_now() {
+    let world = World::harbour("--processes");
+    for group in ["crew", "office"] {
+        world.run(&format!("group add {group}")).is(0);
+    }
+    for (user, group) in [("mara", "crew"), ("tomas", "crew"), ("ines", "office")] {
+        world.run(&format!("user add {user} --group {group} --mail {user}@skerry.example")).is(0);
+        world.run(&format!("device add {user}/laptop")).is(0);
+        world.run(&format!("credential issue {user}/laptop --until 2160h")).is(0);
+    }
+    world.run("user suspend tomas --yes").is(0);
+    let names = |words: &str| {
+        let list = world.run(&format!("{words} --format json")).is(0).json();
+        let names: Vec<_> =
+            list.as_array().unwrap().iter().map(|row| row["name"].as_str().unwrap().to_owned()).collect();
+        names.join(" ")
+    };
+    assert_eq!(names("user list --group crew"), "mara tomas");
+    assert_eq!(names("user list --state suspended"), "tomas");
+    assert_eq!(names("user list --find INES@"), "ines");
+    assert_eq!(names("user list --sort -name --last 2"), "mara ines");
+    assert_eq!(names("device list --group office"), "ines/laptop");
+    assert_eq!(names("device list mara"), "mara/laptop");
+    assert_eq!(names("credential list --user tomas"), "tomas/laptop/1");
+    assert_eq!(names("credential list --group crew --gateway harbour --sort -name"), "tomas/laptop/1 mara/laptop/1");
+    assert_eq!(names("gateway list --site harbour"), "harbour");
+    assert_eq!(names("listener list --find quill"), "harbour/quill");
+    world.run("user list --group nobody").is(2).says("no group");
+    world.run("user list --sort size").is(2).says("the columns are name, state, groups");
+    world.run("session list --device mara/laptop --since 2h").is(2).says("--past");
+    world.run("session list --past --since yesterday").is(2).says("how long ago");
+    // People are told from now, programs and whoever wants it the moment.
+    world.run("credential list").is(0).says("in 89 days");
+    let whole = world.run("credential list --utc").is(0);
+    assert!(!whole.out.contains("in 89 days") && whole.out.contains("Z  "), "{whole:?}");
+    let csv = world.run("credential list --format csv").is(0);
+    assert!(!csv.out.contains("in 89 days"), "{csv:?}");
+    let here =
+        world.judge(&format!("TZ=Europe/Oslo '{}' estate history --last 1", env!("CARGO_BIN_EXE_yestrel"))).is(0);
+    assert!(here.out.contains("+01:00") || here.out.contains("+02:00"), "{here:?}");
+    let history = |words: &str| {
+        world.run(&format!("estate history {words} --format json")).is(0).json().as_array().unwrap().len()
+    };
+    assert_eq!(history("--find suspend"), 1);
+    assert_eq!((history("--who nobody"), history("--since 1h --last 2"), history("--find zzz")), (0, 2, 0));
+}

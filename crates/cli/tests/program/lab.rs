@@ -190,9 +190,17 @@ fn a_narrow_terminal_shows_records_and_a_wide_one_a_table() {
     world.run("user add mara --about mate --mail mara@skerry.example").is(0);
     let wide = on_a_terminal(&world, 150, "user list", "");
     assert!(wide.contains("name  state   groups"), "{wide}");
+    // First the least columns go, and it is said; with --wide none does.
     let narrow = on_a_terminal(&world, 40, "user list", "");
-    assert!(narrow.contains("name         mara\nstate        active\n"), "{narrow}");
+    assert!(narrow.starts_with("name  state   groups"), "{narrow}");
+    assert!(narrow.contains("left out: mail, about") && !narrow.contains("mara@"), "{narrow}");
     assert!(narrow.lines().all(|line| line.chars().count() <= 40), "{narrow}");
+    let whole = on_a_terminal(&world, 40, "user list --wide", "");
+    assert!(whole.contains("mara@skerry.example") && !whole.contains("left out"), "{whole}");
+    // Where that is not enough, one thing after another, nothing cut off.
+    let narrow = on_a_terminal(&world, 15, "user list", "");
+    assert!(narrow.contains("name         mara\nstate        active\n"), "{narrow}");
+    assert!(narrow.contains("mara@skerry.example"), "{narrow}");
 }
 
 #[test]
