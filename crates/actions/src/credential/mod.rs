@@ -29,7 +29,7 @@ use std::collections::BTreeSet;
 use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::estate::{
-    Credential, CredentialKind, CredentialState, Device, Gateway, Listener, Site, User, UserState,
+    Credential, CredentialKind, CredentialState, Device, Gateway, Listener, Site, StoredOrder, User, UserState,
 };
 use yestrel_core::{Problem, Result};
 
@@ -139,6 +139,29 @@ pub fn of_group(context: &mut Context, group: &str, kind: CredentialKind) -> Res
             }
         }
         Ok(found)
+    })
+}
+
+/// Gateways at which a credential is taken, and whose agent has not confirmed an order that names it.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn unknown_at(context: &mut Context, credential: &Credential) -> Result<Vec<String>> {
+    let identity = credential.identity.to_string();
+    context.read(|book| {
+        let mut unknown = Vec::new();
+        for name in credential.gateways() {
+            if address::takers(book, std::slice::from_ref(&name), credential.kind())?.is_empty() {
+                continue;
+            }
+            let gateway: Gateway = book.need(&name)?;
+            let confirmed = book.get::<StoredOrder>(&format!("{name} {}", gateway.order_number))?;
+            // The text itself is looked through: reading all of an order only for this would cost by what is in it.
+            if !confirmed.is_some_and(|order| order.envelope.order.contains(&identity)) {
+                unknown.push(name);
+            }
+        }
+        Ok(unknown)
     })
 }
 

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use yestrel_actions::Context;
 use yestrel_actions::credential::forms::{self, Bundle, Form, Told, Wish};
-use yestrel_actions::credential::{CredentialStanding, handover};
+use yestrel_actions::credential::{self, CredentialStanding, handover};
 use yestrel_core::estate::{Credential, CredentialKind};
 use yestrel_core::{Problem, Result};
 use zeroize::Zeroizing;
@@ -82,6 +82,15 @@ pub(super) fn in_form(
     notes.iter().for_each(|note| output.note(note));
     if let Some(password) = transport {
         words::say_transport(output, &password);
+    }
+    say_unknown(output, context, &handed)
+}
+
+/// Says which gateways do not know yet what was handed over: until then the device is not let in.
+pub(super) fn say_unknown(output: Output, context: &mut Context, credential: &Credential) -> Result<()> {
+    for gateway in credential::unknown_at(context, credential)? {
+        output
+            .note(&format!("{gateway} does not know {} yet; yestrel rollout {gateway}   lets it in", credential.name));
     }
     Ok(())
 }
@@ -178,7 +187,7 @@ pub(super) fn account(
     forms::before(context, name, CredentialKind::Password)?.iter().for_each(|note| output.note(note));
     let where_to = to.map_or_else(|| "this terminal".to_owned(), |path| path.display().to_string());
     ask::confirm(global.yes, &format!("this reveals what {name} signs in with to {where_to}, once"))?;
-    forms::hand_over_account(context, name, |told| {
+    let handed = forms::hand_over_account(context, name, |told| {
         if to.is_none() && output.is_for_programs() {
             let servers: Vec<_> = told.at.iter().map(|(dialled, _)| dialled).collect();
             output.record(&[
@@ -201,7 +210,7 @@ pub(super) fn account(
             _ => Ok(()),
         }
     })?;
-    Ok(())
+    say_unknown(output, context, &handed)
 }
 
 pub(super) fn show_code(output: Output, text: &str) -> Result<()> {

@@ -236,12 +236,13 @@ pub(super) fn run(global: &Global, context: &mut Context, wish: &Wish<'_>) -> Re
     )?;
     folder.forget(&devices.into_iter().collect())?;
     let bar = global.progress(ready.len() as u64, "hand over");
-    let (mut done, mut failed, mut notes) = (0_usize, Vec::new(), BTreeSet::new());
+    let (mut done, mut failed, mut notes, mut unknown) = (0_usize, Vec::new(), BTreeSet::new(), BTreeSet::new());
     for (user, credential) in &ready {
         match one(context, &folder, wish, user, credential) {
             Ok(said) => {
                 done += 1;
                 notes.extend(said);
+                unknown.extend(credential::unknown_at(context, credential)?);
             }
             Err(problem) => failed.push((credential.device.clone(), problem)),
         }
@@ -249,6 +250,9 @@ pub(super) fn run(global: &Global, context: &mut Context, wish: &Wish<'_>) -> Re
     }
     bar.finish_and_clear();
     notes.iter().for_each(|note| output.note(note));
+    for gateway in unknown {
+        output.note(&format!("{gateway} does not know all of them yet; yestrel rollout {gateway}   lets them in"));
+    }
     let passwords = folder.passwords.exists().then(|| folder.passwords.display().to_string());
     output.did(&[
         ("handed over", done.into()),

@@ -500,6 +500,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     path.file_name().unwrap_or_default().to_string_lossy()
                 ));
             }
+            hand_over::say_unknown(output, &mut context, &handed)?;
         }
         Command::Notice { name, form, to, .. } => {
             notices::run(output, &mut context, name.as_deref(), form, to.as_deref())?

@@ -218,3 +218,23 @@ fn lists_find_sort_and_cut_and_say_moments_from_now() {
     assert_eq!(history("--find suspend"), 1);
     assert_eq!((history("--who nobody"), history("--since 1h --last 2"), history("--find zzz")), (0, 2, 0));
 }
+
+#[test]
+fn a_handover_says_which_gateway_does_not_know_it_yet() {
+    let world = World::harbour("--processes");
+    world.admit("mara", "mara/laptop");
+    let early = world.run("credential handover mara/laptop --to early.yestrel --yes").is(0);
+    early.says("harbour does not know mara/laptop/1 yet").says("yestrel rollout harbour");
+    world.run("rollout --yes").is(0);
+    world.admit("tomas", "tomas/tablet");
+    // Another order in between does not make it known.
+    world.run("credential revoke mara/laptop --reason lost --yes").is(0);
+    world
+        .run("credential handover tomas/tablet --to tomas.yestrel --yes")
+        .is(0)
+        .says("harbour does not know tomas/tablet/1");
+    world.admit("ines", "ines/desk");
+    world.run("rollout --yes").is(0);
+    let known = world.run("credential handover ines/desk --to ines.yestrel --yes").is(0);
+    assert!(!known.err.contains("does not know"), "{known:?}");
+}
