@@ -41,19 +41,27 @@ pub fn confirm(yes: bool, what: &str) -> Result<()> {
     }
 }
 
+/// What a file holds, without the end of its line; `what` it is, for messages.
+///
+/// # Errors
+/// It cannot be read.
+pub fn first_line(file: &Path, what: &str) -> Result<Zeroizing<String>> {
+    use std::io::Read as _;
+    let mut text = Zeroizing::new(String::new());
+    let read = fs::File::open(file).and_then(|file| file.take(LONGEST).read_to_string(&mut text));
+    read.map_err(|error| {
+        Problem::failed(format!("the {what} cannot be read from {}", file.display())).why(error.to_string())
+    })?;
+    Ok(Zeroizing::new(text.trim_end_matches(['\n', '\r']).to_owned()))
+}
+
 /// A passphrase: from the file that was named, or asked without echo.
 ///
 /// # Errors
 /// The file cannot be read, or nobody can be asked.
 pub fn passphrase(what: &str, file: Option<&Path>) -> Result<Zeroizing<String>> {
     if let Some(file) = file {
-        use std::io::Read as _;
-        let mut text = Zeroizing::new(String::new());
-        let read = fs::File::open(file).and_then(|file| file.take(LONGEST).read_to_string(&mut text));
-        read.map_err(|error| {
-            Problem::failed(format!("the passphrase cannot be read from {}", file.display())).why(error.to_string())
-        })?;
-        return Ok(Zeroizing::new(text.trim_end_matches(['\n', '\r']).to_owned()));
+        return first_line(file, "passphrase");
     }
     if !somebody_there() {
         return Err(Problem::words(format!("{what} needs its passphrase"))

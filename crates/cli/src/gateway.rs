@@ -15,7 +15,7 @@ use yestrel_core::{Problem, Result};
 use crate::ask;
 use crate::global::Global;
 use crate::listing::Listing;
-use crate::output::{Cell, Output, Table, list};
+use crate::output::{Cell, FormatName, Output, Table, list};
 use crate::words::say_stale;
 
 #[derive(Subcommand)]
@@ -427,16 +427,31 @@ fn say_gone(output: Output, gone: &[String]) {
 /// Prints a log, and what is added to it.
 fn log(output: Output, context: &mut Context, name: &str, since: Option<&str>, follow: bool) -> Result<()> {
     let from = since.map(|text| moment_ago(text, context.now)).transpose()?;
+    if follow && output.format == FormatName::Csv {
+        return Err(Problem::words("a log that is followed is no table").try_("--format json   gives an object a line"));
+    }
     let LogPiece { mut text, mut next } = gateway::log(context, name, None)?;
     if text.is_empty() && !follow {
         output.note(&format!("the agent of {name} has written nothing yet"));
     }
+    let mut rows = Table::new(&["at", "line"], "");
     loop {
         for line in text.lines().filter(|line| from.is_none_or(|from| not_before(line, from))) {
-            output.write(&format!("{}\n", yestrel_core::shown::line(line)));
+            let line = yestrel_core::shown::line(line);
+            match (output.is_for_programs(), follow) {
+                (false, _) => output.write(&format!("{line}\n")),
+                // An object a line, as it comes: nobody knows which is the last.
+                (true, true) => {
+                    output.write(&format!("{}\n", serde_json::json!({ "at": moment_of(&line), "line": line })));
+                }
+                (true, false) => rows.row(vec![moment_of(&line).into(), line.into()]),
+            }
         }
         let more = !text.is_empty();
         if !follow && !more || !output.is_read() {
+            if output.is_for_programs() && !follow {
+                output.table(&rows);
+            }
             return Ok(());
         }
         if !more {
@@ -444,6 +459,12 @@ fn log(output: Output, context: &mut Context, name: &str, since: Option<&str>, f
         }
         LogPiece { text, next } = gateway::log(context, name, Some(next))?;
     }
+}
+
+/// The moment at which a line was written, where it begins with one.
+fn moment_of(line: &str) -> Option<String> {
+    let word = line.split_whitespace().next()?;
+    word.parse::<jiff::Timestamp>().ok().map(|at| at.to_string())
 }
 
 /// Whether a line of the log is not older than `from`. A line without a moment belongs to the one before, and is shown.

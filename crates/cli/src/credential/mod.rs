@@ -291,9 +291,7 @@ impl About {
     /// What is wished for; asks for the password of an account.
     fn wish(&self, kind: CredentialKind, at: Vec<String>, once: bool, whom: &str) -> Result<Wish> {
         let password = match (kind, self.generate, &self.password_file) {
-            (CredentialKind::Password, false, Some(file)) => {
-                Some(ask::passphrase(&format!("the account of {whom}"), Some(file.as_path()))?)
-            }
+            (CredentialKind::Password, false, Some(file)) => Some(ask::first_line(file, "password")?),
             (CredentialKind::Password, false, None) => Some(ask::new_password(whom)?),
             _ => None,
         };

@@ -85,6 +85,10 @@ fn weak_passwords_are_refused_and_repeated_failures_lock_out() {
     let before = world.everything();
     for weak in ["short", "password1234", "letmein2026", "mara.phone99", "mara@skerry.example", "aaaaaaaaaaaaaaaa"] {
         world.secret("pass", weak);
+        world
+            .run("credential issue mara/phone --kind password --password-file nowhere")
+            .is(1)
+            .says("the password cannot be read");
         let came = world.run("credential issue mara/phone --kind password --password-file pass").is(3).says("too weak");
         assert!(!came.err.contains(weak), "the password is not repeated: {came:?}");
     }

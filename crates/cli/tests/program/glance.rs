@@ -61,6 +61,15 @@ fn one_glance_tells_what_answers_who_is_in_and_what_is_not_as_it_should_be() {
     world.run("lab mend harbour").is(0);
     world.run("rollout --yes").is(0);
     assert_eq!(bad(&world), Vec::<String>::new());
+    let log = world.run("gateway log harbour --format json").is(0).json();
+    assert!(
+        log.as_array()
+            .unwrap()
+            .iter()
+            .any(|one| one["at"].is_string() && one["line"].as_str().unwrap().contains("agent runs")),
+        "{log:#}"
+    );
+    world.run("gateway log harbour --follow --format csv").is(2).says("no table");
     // Its agent is dead.
     world.run("lab break harbour --how agent").is(0);
     let said = bad(&world);
