@@ -840,6 +840,8 @@ mod tests {
         for number in 0..3 * MOST_WAITING {
             shared.give(Command::Packet(vec![number as u8; 100]));
         }
-        assert!(shared.commands.lock().len() <= MOST_WAITING);
+        // The end of the other device's dial may come among them, and is never let go.
+        let packets = shared.commands.lock().iter().filter(|one| matches!(one, Command::Packet(_))).count();
+        assert!(packets <= MOST_WAITING, "{packets}");
     }
 }
