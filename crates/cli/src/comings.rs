@@ -1,19 +1,20 @@
 //! People who come and leave: the other commands in a row, each shown.
 
 use std::ffi::OsString;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use clap::Args;
-use yestrel_actions::{Context, credential, people, status};
-use yestrel_core::estate::CredentialKind;
+use clap::{Args, ValueEnum as _};
+use yestrel_actions::{Context, credential, gateway, listener, people, status};
+use yestrel_core::estate::{CredentialKind, UserState};
 use yestrel_core::{Kind, Problem, Result, name};
 
 use crate::ask;
+use crate::credential::FormName;
 use crate::global::Global;
 use crate::interview::line_of;
 use crate::output::{Cell, Table, list};
-use crate::words::shown;
+use crate::words::{moment, shown};
 
 /// What a command in the row came to.
 struct Came {
@@ -98,6 +99,32 @@ impl Row<'_> {
     }
 }
 
+/// What a command says about a person.
+#[derive(Args)]
+pub struct About {
+    /// A group; several times for several. What is said replaces what was
+    #[arg(long = "group", value_name = "GROUP")]
+    pub groups: Vec<String>,
+    /// Who that is, in words
+    #[arg(long, value_name = "WORDS")]
+    pub about: Option<String>,
+    /// Mail address
+    #[arg(long, value_name = "ADDRESS")]
+    pub mail: Option<String>,
+}
+
+impl From<About> for people::Wish {
+    fn from(about: About) -> Self {
+        let groups = if about.groups.is_empty() { None } else { Some(about.groups) };
+        Self { mail: about.mail, about: about.about, groups }
+    }
+}
+
+/// A moment in the words in which it was written: the command that takes it is shown with these.
+fn as_written(text: &str) -> std::result::Result<String, String> {
+    moment(text).map(|_| text.to_owned())
+}
+
 #[derive(Args)]
 pub struct Arrive {
     /// The user
@@ -105,24 +132,17 @@ pub struct Arrive {
     /// The device's name, without the user
     #[arg(long)]
     device: String,
-    /// A group of a new user; several times for several
-    #[arg(long = "group", value_name = "GROUP")]
-    groups: Vec<String>,
-    /// Who that is, in words
-    #[arg(long, value_name = "WORDS")]
-    about: Option<String>,
-    /// Mail address
-    #[arg(long, value_name = "ADDRESS")]
-    mail: Option<String>,
+    #[command(flatten)]
+    person: About,
     /// Where the device may come in: a gateway or GATEWAY/LISTENER; several times, in order of preference
     #[arg(long = "at", value_name = "PLACE")]
     at: Vec<String>,
     /// Until when: a date, a moment, or a time from now
-    #[arg(long, value_name = "WHEN")]
+    #[arg(long, value_name = "WHEN", value_parser = as_written)]
     until: Option<String>,
-    /// The form of the handover, for a system's own software: apple, windows, android, pkcs12, pem. It is then of a certificate
-    #[arg(long = "as", value_name = "FORM")]
-    form: Option<String>,
+    /// The form of the handover, for a system's own software. It is then of a certificate
+    #[arg(long = "as", value_enum, value_name = "FORM")]
+    form: Option<FormName>,
     /// The file to write the handover to
     #[arg(long, value_name = "FILE")]
     to: PathBuf,
@@ -142,10 +162,29 @@ pub fn arrive(global: &Global, context: &mut Context, wish: &Arrive) -> Result<(
             .why("a handover is never written over another file")
             .try_("another name: --to FILE"));
     }
-    for group in &wish.groups {
+    let folder = wish.to.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    if !folder.is_dir() {
+        return Err(Problem::words(format!("there is no folder {}", folder.display()))
+            .why(format!("{} is to be written there", wish.to.display()))
+            .try_("--to FILE in a folder that is there"));
+    }
+    for group in &wish.person.groups {
         people::need_group(context, group)?;
     }
+    for place in &wish.at {
+        let gateway = place.split('/').next().unwrap_or_default();
+        if place.contains('/') {
+            listener::show(context, place).map(drop)?
+        } else {
+            gateway::show_remembered(context, gateway).map(drop)?
+        }
+    }
     let user = people::find_user(context, &wish.name)?;
+    if user.as_ref().is_some_and(|user| user.state == UserState::Suspended) {
+        return Err(Problem::refused(format!("{} is suspended", wish.name))
+            .why("nothing that they have lets them in until they are restored")
+            .try_(format!("yestrel user restore {}", wish.name)));
+    }
     let has_device = people::has_device(context, &device)?;
     let held = if has_device { credential::held(context, &device, kind)? } else { None };
     if let Some(held) = held.as_ref().filter(|held| held.handed_over.is_some()) {
@@ -155,16 +194,17 @@ pub fn arrive(global: &Global, context: &mut Context, wish: &Arrive) -> Result<(
     }
     let mut commands: Vec<Vec<String>> = Vec::new();
     let words = |all: &[&str]| all.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
-    let option = |all: &mut Vec<String>, name: &str, value: Option<&String>| {
-        all.extend(value.into_iter().flat_map(|value| [name.to_owned(), value.clone()]));
-    };
+    let About { groups, about, mail } = &wish.person;
     if user.is_none() {
+        if let Some(mail) = mail {
+            name::mail(mail)?;
+        }
         let mut add = words(&["user", "add", &wish.name]);
-        wish.groups.iter().for_each(|group| option(&mut add, "--group", Some(group)));
-        option(&mut add, "--about", wish.about.as_ref());
-        option(&mut add, "--mail", wish.mail.as_ref());
+        groups.iter().for_each(|group| option(&mut add, "--group", group));
+        about.iter().for_each(|about| option(&mut add, "--about", about));
+        mail.iter().for_each(|mail| option(&mut add, "--mail", mail));
         commands.push(add);
-    } else if !wish.groups.is_empty() || wish.about.is_some() || wish.mail.is_some() {
+    } else if !groups.is_empty() || about.is_some() || mail.is_some() {
         return Err(Problem::words(format!("{} is there already", wish.name))
             .why("--group, --about and --mail are of a new user")
             .try_(format!("yestrel user change {}", wish.name)));
@@ -174,14 +214,15 @@ pub fn arrive(global: &Global, context: &mut Context, wish: &Arrive) -> Result<(
     }
     if held.is_none() {
         let mut issue = words(&["credential", "issue", &device, "--kind", kind.word()]);
-        wish.at.iter().for_each(|place| option(&mut issue, "--at", Some(place)));
-        option(&mut issue, "--until", wish.until.as_ref());
+        wish.at.iter().for_each(|place| option(&mut issue, "--at", place));
+        wish.until.iter().for_each(|until| option(&mut issue, "--until", until));
         commands.push(issue);
     }
     commands.push(words(&["rollout"]));
     let to = wish.to.display().to_string();
     let mut hand = words(&["credential", "handover", &device, "--kind", kind.word(), "--to", &to]);
-    option(&mut hand, "--as", wish.form.as_ref());
+    let form = wish.form.as_ref().and_then(FormName::to_possible_value);
+    form.iter().for_each(|form| option(&mut hand, "--as", form.get_name()));
     commands.push(hand);
     if wish.preview {
         return show(global, &commands);
@@ -194,6 +235,15 @@ pub fn arrive(global: &Global, context: &mut Context, wish: &Arrive) -> Result<(
         ),
     )?;
     run(global, &commands, &format!("{device} was let in"))
+}
+
+/// Puts an option behind a command; what begins like an option stays a value.
+fn option(command: &mut Vec<String>, name: &str, value: &str) {
+    if value.starts_with('-') {
+        command.push(format!("{name}={value}"));
+    } else {
+        command.extend([name.to_owned(), value.to_owned()]);
+    }
 }
 
 fn show(global: &Global, commands: &[Vec<String>]) -> Result<()> {
@@ -244,7 +294,9 @@ pub fn leave(global: &Global, context: &mut Context, wish: &Leave) -> Result<()>
             Err(problem) => return Err(problem),
         };
         if !would.is_empty() {
-            commands.push(words(&["credential", "revoke", &device.name, "--reason", &wish.reason]));
+            let mut revoke = words(&["credential", "revoke", &device.name]);
+            option(&mut revoke, "--reason", &wish.reason);
+            commands.push(revoke);
         }
         live.extend(would);
     }

@@ -1,15 +1,15 @@
 //! `yestrel user`, `yestrel group`, `yestrel device`
 
-use clap::{Args, Subcommand};
+use clap::Subcommand;
 use yestrel_actions::Context;
 use yestrel_actions::credential::Ended;
-use yestrel_actions::people::{self, UserStanding, Wish, import};
+use yestrel_actions::people::{self, UserStanding, import};
 use yestrel_core::estate::UserState;
 use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
 
 use crate::ask;
-use crate::comings;
+use crate::comings::{self, About};
 use crate::global::Global;
 use crate::listing::Listing;
 use crate::output::{Cell, Output, Table, list, tell};
@@ -89,26 +89,6 @@ pub enum UserCommand {
     /// Remove a user who has no devices
     #[command(after_help = "Example:\n  yestrel user remove tomas")]
     Remove { name: String },
-}
-
-#[derive(Args)]
-pub struct About {
-    /// A group; several times for several. What is said replaces what was
-    #[arg(long = "group", value_name = "GROUP")]
-    groups: Vec<String>,
-    /// Who that is, in words
-    #[arg(long, value_name = "WORDS")]
-    about: Option<String>,
-    /// Mail address
-    #[arg(long, value_name = "ADDRESS")]
-    mail: Option<String>,
-}
-
-impl From<About> for Wish {
-    fn from(about: About) -> Self {
-        let groups = if about.groups.is_empty() { None } else { Some(about.groups) };
-        Self { mail: about.mail, about: about.about, groups }
-    }
 }
 
 #[derive(Subcommand)]

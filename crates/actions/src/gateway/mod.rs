@@ -274,6 +274,14 @@ pub fn show(context: &mut Context, gateway: &str) -> Result<GatewayStanding> {
     Ok(standing)
 }
 
+/// One gateway as the estate has it; nobody is asked.
+///
+/// # Errors
+/// There is none of that name.
+pub fn show_remembered(context: &mut Context, gateway: &str) -> Result<Gateway> {
+    context.read(|book| book.need(gateway))
+}
+
 /// What retiring a gateway ends: devices that have a way in there.
 ///
 /// # Errors

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::fs;
 use std::io::Write as _;
-use std::os::unix::fs::OpenOptionsExt as _;
+use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 
 use yestrel_actions::Context;
@@ -78,6 +78,7 @@ fn line(fields: &[&str]) -> Result<Vec<u8>> {
 fn append(path: &Path, columns: &str, bytes: &[u8]) -> Result<()> {
     let open = || {
         let mut file = fs::OpenOptions::new().append(true).create(true).mode(0o600).open(path)?;
+        file.set_permissions(fs::Permissions::from_mode(0o600))?;
         if file.metadata()?.len() == 0 {
             writeln!(file, "{columns}")?;
         }
@@ -91,9 +92,14 @@ impl Folder {
     /// One that is not there yet, is empty, or was made by this command before.
     fn open(path: &Path) -> Result<Self> {
         use std::os::unix::fs::DirBuilderExt as _;
-        let mut passwords = path.as_os_str().to_owned();
-        passwords.push(".passwords.csv");
-        let folder = Self { path: path.to_owned(), passwords: passwords.into() };
+        // Beside the folder, never in it, however that is written.
+        let Some(name) = path.file_name() else {
+            return Err(Problem::words(format!("{} names no folder of its own", path.display()))
+                .why("what goes to people lies in it, and their passwords beside it")
+                .try_("--to FOLDER"));
+        };
+        let passwords = path.with_file_name(format!("{}.passwords.csv", name.to_string_lossy()));
+        let folder = Self { path: path.to_owned(), passwords };
         match fs::read_dir(path) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
                 fs::DirBuilder::new().mode(0o700).create(path).map_err(|error| cannot(path, &error))?;

@@ -2,15 +2,19 @@
 //!
 //! | file | its job |
 //! |---|---|
+//! | `end` | renewing what is due, and taking back |
 //! | `form` | the words for the forms of a handover |
 //! | `hand_over` | giving certificates and accounts to devices |
+//! | `issue` | issuing to a group, and what is said of what was issued |
 //! | `many` | handing over to a whole group |
 //! | `notices` | telling devices what is new |
 //! | `show` | how credentials are shown |
 //! | `shared_secret` | secrets of listeners and of links, by the same verbs |
 
+mod end;
 mod form;
 mod hand_over;
+mod issue;
 mod many;
 mod notices;
 mod shared_secret;
@@ -20,26 +24,25 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
-use yestrel_actions::Context;
 use yestrel_actions::credential::{self, Filter, Whose, Wish};
 use yestrel_actions::credential::{handover, shared_secret as shared};
 use yestrel_actions::people;
 use yestrel_actions::status::{self, Strange};
-use yestrel_core::estate::{Credential, CredentialKind, CredentialState};
+use yestrel_core::estate::{CredentialKind, CredentialState};
 use yestrel_core::keys::PublicKey;
 use yestrel_core::x509::{Algorithm, agreement};
 use yestrel_core::{Problem, Result};
 
-use form::FormName;
+pub use form::FormName;
 use notices::NoticeForm;
 use show::{places, remark, state};
 
 use crate::ask;
 use crate::global::Global;
 use crate::listing::Listing;
-use crate::output::{Cell, Output, Table, list};
+use crate::output::{Cell, Table, list};
 use crate::unhurried::Unhurried;
-use crate::words::{self, moment, read_file, shown};
+use crate::words::{self, moment, read_file};
 
 #[derive(Clone, Copy, ValueEnum)]
 pub enum StateName {
@@ -337,12 +340,14 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 would.done.iter().for_each(|device| table.row(vec![device.into(), kind.word().into()]));
                 output.table(&table);
             }
-            (Some(kind), _, Some(group)) => issue_group(global, &mut context, &group, kind, at, &about, once)?,
+            (Some(kind), _, Some(group)) => {
+                issue::for_group(global, &mut context, &group, kind, || about.wish(kind, at, once, &group))?;
+            }
             (Some(kind), device, None) => {
                 let device = device.unwrap_or_default();
                 let wish = about.wish(kind, at, once, &device)?;
                 let issued = credential::issue(&mut context, &device, &wish)?;
-                say_issued(output, &issued);
+                issue::say_issued(output, &issued);
             }
         },
         Command::List { kind: Some(KindName::SharedSecret), .. } => shared_secret::list(output, &mut context)?,
@@ -504,7 +509,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             notices::run(output, &mut context, name.as_deref(), form, to.as_deref())?
         }
         Command::Renew { due: Some(by), preview, everything, .. } => {
-            renew_due(global, &mut context, by, preview, everything)?
+            end::renew_due(global, &mut context, by, preview, everything)?
         }
         Command::Renew { name, kind: Some(KindName::SharedSecret), overlap, .. } => {
             let holder = name.unwrap_or_default();
@@ -536,7 +541,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 output.say(&format!("{} holds beside it until {}", before.name, yestrel_core::moment(end)));
             }
             crate::rollout::carry(global, &mut context, &renewed, everything)?;
-            say_handover(output, made);
+            issue::say_handover(output, made);
         }
         Command::Revoke { name: Some(holder), kind: Some(KindName::SharedSecret), reason, preview, .. } => {
             if preview {
@@ -553,7 +558,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 (Some(name), _) => Whose::Device(name, kind),
                 (None, group) => Whose::Group(group.unwrap_or_default(), kind),
             };
-            revoke(global, &mut context, &whose, &reason, preview, everything)?;
+            end::revoke(global, &mut context, &whose, &reason, preview, everything)?;
         }
         Command::Lift { name } => {
             let locked = credential::lift(&mut context, &name)?;
@@ -565,173 +570,4 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
     }
     Ok(())
-}
-
-fn say_handover(output: Output, made: &Credential) {
-    let device = &made.device;
-    output.say(&match made.kind() {
-        CredentialKind::KeyPair => format!("yestrel credential handover {device} --to FILE   gives it to the device"),
-        CredentialKind::Certificate => format!(
-            "yestrel credential handover {} --as pkcs12|pem|apple|windows|android --to FILE   gives it to the device",
-            made.name
-        ),
-        CredentialKind::Password => format!("yestrel credential handover {}   tells its holder", made.name),
-    });
-}
-
-fn say_issued(output: Output, issued: &Credential) {
-    let places = places(issued);
-    let at = if places.is_empty() { String::new() } else { format!(" for {}", places.join(", ")) };
-    output.did(&[
-        ("credential", (&issued.name).into()),
-        ("kind", issued.kind().word().into()),
-        ("at", list(&places)),
-        ("expires", issued.expires.into()),
-        ("account", issued.account().map(|account| account.name.clone()).into()),
-    ]);
-    output.say(&format!("issued {}{at}", issued.name));
-    if let Some(end) = issued.expires {
-        output.say(&format!("it ends on {}", yestrel_core::moment(end)));
-    }
-    if let Some(account) = issued.account() {
-        output.say(&format!("it signs in as {}", account.name));
-        if account.ms_chap.is_some() {
-            output.note("a second form of the password is kept, sealed: a registry asks for ms-chap-v2");
-        }
-        if account.generated.is_none() && account.second_factor.is_none() {
-            return;
-        }
-    }
-    match issued.kind() {
-        CredentialKind::KeyPair => output.say(&format!(
-            "yestrel rollout   lets it in;  yestrel credential handover {} --to FILE   gives it to the device",
-            issued.device
-        )),
-        _ => say_handover(output, issued),
-    }
-}
-
-fn issue_group(
-    global: &Global,
-    context: &mut Context,
-    group: &str,
-    kind: CredentialKind,
-    at: Vec<String>,
-    about: &About,
-    once: bool,
-) -> Result<()> {
-    let output = global.output();
-    let would = credential::would_issue(context, group, kind)?;
-    let words = kind.words();
-    if !would.have_one.is_empty() {
-        output.note(&format!("{} have a {words} already{}", would.have_one.len(), shown(&would.have_one)));
-    }
-    if !would.without_device.is_empty() {
-        output.note(&format!("{} have no device{}", would.without_device.len(), shown(&would.without_device)));
-    }
-    if would.done.is_empty() {
-        output.say(&format!("nobody in {group} needs a {words}"));
-        return Ok(());
-    }
-    ask::confirm(
-        global.yes,
-        &format!("this issues {} of kind {}{}", would.done.len(), kind.word(), shown(&would.done)),
-    )?;
-    let wish = about.wish(kind, at, once, group)?;
-    let bar = global.progress(would.done.len() as u64, "issue");
-    let many = credential::issue_group(context, group, &wish, &mut |at, _| bar.set_position(at as u64))?;
-    bar.finish_and_clear();
-    if output.is_for_programs() {
-        let mut table = Table::new(&["credential", "kind"], "");
-        many.done.iter().for_each(|device| table.row(vec![device.into(), kind.word().into()]));
-        output.table(&table);
-    }
-    output.say(&format!("issued {}{}", many.done.len(), shown(&many.done)));
-    output.say("yestrel rollout   lets them in");
-    Ok(())
-}
-
-fn renew_due(global: &Global, context: &mut Context, by: Timestamp, preview: bool, everything: bool) -> Result<()> {
-    let output = global.output();
-    let due = credential::would_renew(context, by)?;
-    for (names, why) in [
-        (&due.by_request, "need a new request from their device: yestrel credential renew USER/DEVICE --request FILE"),
-        (&due.others, "are not renewed by themselves: it would lock them out until they are handed over anew"),
-    ] {
-        if !names.is_empty() {
-            output.note(&format!("{} {why}{}", names.len(), shown(names)));
-        }
-    }
-    if preview {
-        let mut table = Table::new(&["would be renewed"], "no certificate is due");
-        due.certificates.iter().for_each(|name| table.row(vec![name.into()]));
-        output.table(&table);
-        return Ok(());
-    }
-    if due.certificates.is_empty() {
-        output.say("no certificate is due");
-        return Ok(());
-    }
-    if ask::somebody_there() {
-        ask::confirm(
-            global.yes,
-            &format!(
-                "this renews {} certificates; the old ones hold until their end{}",
-                due.certificates.len(),
-                shown(&due.certificates)
-            ),
-        )?;
-    }
-    let _unhurried = Unhurried::begin();
-    let bar = global.progress(due.certificates.len() as u64, "renew");
-    let done = credential::renew_due(context, by, &mut |at, _| bar.set_position(at as u64))?;
-    bar.finish_and_clear();
-    output.say(&format!("renewed {}{}", done.what.certificates.len(), shown(&done.what.certificates)));
-    crate::rollout::carry(global, context, &done, everything)?;
-    output.say("yestrel credential list --state ready   shows what waits to be handed over");
-    Ok(())
-}
-
-fn revoke(
-    global: &Global,
-    context: &mut Context,
-    whose: &Whose,
-    reason: &str,
-    preview: bool,
-    everything: bool,
-) -> Result<()> {
-    let output = global.output();
-    let would = credential::would_revoke(context, whose)?;
-    let names: Vec<_> = would.iter().map(|one| one.name.clone()).collect();
-    if preview {
-        let mut table = Table::new(&["name", "kind", "ways", "last used"], "nothing would be taken back");
-        for one in &would {
-            table.row(vec![(&one.name).into(), one.kind().word().into(), list(&places(one)), one.last_used.into()]);
-        }
-        output.table(&table);
-        return Ok(());
-    }
-    let what = match &names[..] {
-        [one] => one.clone(),
-        _ => format!("{} credentials{}", names.len(), shown(&names)),
-    };
-    credential::check_reason(reason)?;
-    if !global.yes {
-        let inside = status::who_is_in(context, &would.iter().map(|one| one.device.clone()).collect())?.words();
-        let used = words::last_used(&would, context.now);
-        let ends = format!("sessions end now, with the reason {reason:?}");
-        ask::confirm(false, &format!("this takes {what} back for good: {ends}; {used}; {inside}"))?;
-    }
-    let _unhurried = Unhurried::begin();
-    let bar = global.progress(names.len() as u64, "revoke");
-    let ended = credential::revoke(context, whose, reason, &mut |at, _| bar.set_position(at as u64))?;
-    bar.finish_and_clear();
-    match &names[..] {
-        [one] => output.say(&format!("revoked {one}")),
-        _ => output.say(&format!("revoked {}{}", names.len(), shown(&names))),
-    }
-    for (authority, until) in &ended.what.unsigned {
-        words::say_unsigned(output, authority, *until);
-    }
-    crate::rollout::carry(global, context, &ended, everything)
 }

@@ -48,6 +48,12 @@ fn a_group_is_handed_over_in_a_folder_with_a_sheet_and_passwords_apart() {
     world.judge("mkdir other; touch other/mine").is(0);
     let came = world.run("credential handover --group crew --as pkcs12 --to other --yes").is(3);
     came.says("other holds other things");
+    world.run("credential handover --group crew --as pkcs12 --to . --yes").is(2).says("names no folder");
+    world.run("credential handover --group crew --as paper --to phones --yes").is(2).says("apple");
+    world.run("credential handover --group crew --as apple --kind key-pair --to phones --yes").is(2);
+    world.run("credential handover --group crew --kind shared-secret --to phones --yes").is(2).says("no group's");
+    world.write("phones.passwords.csv", "");
+    let hand = "credential handover --group crew --as pkcs12 --to phones/ --yes";
     let made = world.run(&format!("{hand} --format json")).is(0).json();
     assert_eq!((&made["handed_over"], &made["passwords"]), (&3.into(), &"phones.passwords.csv".into()));
     all_open(&world, 3);
@@ -124,6 +130,11 @@ fn a_person_comes_and_leaves_by_one_command_each() {
     world.run(&format!("{arrive} --yes --group nobody")).is(2).says("no group");
     world.write("there", "mine");
     world.run("user arrive ines --device desk --to there --yes").is(2).says("never written over");
+    world.run(&format!("{arrive} --yes --at nowhere")).is(2).says("no gateway");
+    world.run(&format!("{arrive} --yes --as paper")).is(2).says("apple");
+    world.run("user arrive ines --device desk --to nowhere/x --yes").is(2).says("no folder nowhere");
+    world.run("user arrive ines --device desk --mail nobody --to x --yes").is(2);
+    world.run("user arrive ines --device desk --until soon --to x --yes").is(2);
     world.run("user arrive ines/desk --device desk --to x --yes").is(2);
     assert!(world.everything() == before, "something changed");
     let came = world.run(&format!("{arrive} --yes")).is(0);
@@ -167,7 +178,7 @@ fn a_person_comes_and_leaves_by_one_command_each() {
     // Where the gateway does not answer, everything is recorded, and said to be carried in part.
     world.run("user arrive oskar --device laptop --to oskar.yestrel --yes").is(0);
     world.run("lab break harbour").is(0);
-    world.run("user leave oskar --reason over --yes").is(4).says("yestrel status").says("1 revocations");
+    world.run("user leave oskar --reason=-over --yes").is(4).says("yestrel status").says("1 revocations");
     world.run("status").is(3).says("oskar/laptop is revoked");
 }
 
