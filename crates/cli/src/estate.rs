@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
 use yestrel_actions::estate::saved::{self, Caught, Protection};
-use yestrel_actions::estate::{self, keys};
+use yestrel_actions::estate::{self, keys, undo};
 use yestrel_core::findings::Grade;
 use yestrel_core::keys::Secret;
 use yestrel_core::{Problem, Result};
@@ -107,6 +107,17 @@ pub enum Command {
         /// Read that passphrase from a file instead of asking
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
+    },
+    /// Take back the last changes, as far as no gateway has seen them yet
+    #[command(
+        after_help = "Example:\n  yestrel estate undo            the last change\n  yestrel estate undo 41         row 41 of the history and everything after it\n  yestrel estate undo 41 --preview\n\nAll of it or nothing. What a gateway has got, a key that was handed over, a revocation and what an authority has signed stay: it says\nwhich, and what to do in their place. An undo can itself be undone."
+    )]
+    Undo {
+        /// The row of the history from which on everything is taken back; without it, the last change
+        number: Option<u64>,
+        /// Show what would be taken back, and change nothing
+        #[arg(long)]
+        preview: bool,
     },
     /// Every change, with when, who and what
     #[command(after_help = "Example:\n  yestrel estate history --last 50")]
@@ -304,6 +315,40 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     .why(how)
                     .try_("compare with a backup from before; whoever can write the estate's file could do this")),
             }
+        }
+        Command::Undo { number, preview } => {
+            let mut context = global.context()?;
+            let undoing = undo::look(&mut context, number)?;
+            if preview {
+                let mut table =
+                    Table::new(&["row", "what", "subject", "verdict", "why"], "there is nothing to take back");
+                for row in &undoing.back {
+                    let state = Cell::State(Grade::Good, "taken back".into());
+                    table.row(vec![row.number.into(), (&row.what).into(), (&row.subject).into(), state, Cell::Missing]);
+                }
+                for (row, why, _) in &undoing.stays {
+                    let state = Cell::State(Grade::Bad, "stays".into());
+                    table.row(vec![row.number.into(), (&row.what).into(), (&row.subject).into(), state, why.into()]);
+                }
+                output.table(&table);
+                return undo::refused(&undoing).map_or(Ok(()), Err);
+            }
+            if let Some(problem) = undo::refused(&undoing) {
+                return Err(problem);
+            }
+            let said: Vec<_> =
+                undoing.back.iter().map(|row| format!("  {}  {} {}", row.number, row.what, row.subject)).collect();
+            let count = crate::words::counted(said.len(), "change");
+            ask::confirm(
+                global.yes,
+                &format!("this takes back {count}, the newest first:\n{}", crate::words::folded(&said)),
+            )?;
+            let newest = undoing.newest;
+            let done = undo::undo(&mut context, number, newest)?;
+            output
+                .did(&[("taken back", list(&done.back.iter().map(|row| row.number.to_string()).collect::<Vec<_>>()))]);
+            output.say(&format!("took back {count}"));
+            Ok(())
         }
         Command::History { last, verify: false, find, who, since } => {
             let mut table =

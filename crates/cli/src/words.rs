@@ -91,6 +91,20 @@ pub fn shown(names: &[String]) -> String {
     }
 }
 
+/// So many of a thing.
+pub fn counted(count: usize, one: &str) -> String {
+    format!("{count} {one}{}", if count == 1 { "" } else { "s" })
+}
+
+/// The first lines of a list for a question, and how many more there are.
+pub fn folded(lines: &[String]) -> String {
+    const MOST: usize = 12;
+    if lines.len() <= MOST {
+        return lines.join("\n");
+    }
+    format!("{}\n  and {} more; --preview shows them all", lines[..MOST - 1].join("\n"), lines.len() - MOST + 1)
+}
+
 /// When any of some credentials was last used, as far as the estate has heard.
 pub fn last_used(credentials: &[Credential], now: Timestamp) -> String {
     let last = credentials.iter().filter_map(|one| one.last_used).max();

@@ -18,6 +18,7 @@
 //! | `lapse` | how long ago, how far ahead |
 //! | `x509` | certificates, lists, requests |
 //! | `account`, `keys`, `sealed`, `pool`, `name`, `schedule`, `audit` | one subject each |
+//! | `undo` | what a change did, and how it is taken back |
 //! | `problem` | what is said when something goes wrong |
 //! | `shown` | text of somebody else as a person may be shown it |
 //! | `sample` | nouns of the example, for tests |
@@ -44,6 +45,7 @@ pub mod schedule;
 pub mod sealed;
 pub mod shown;
 pub mod tunnel;
+pub mod undo;
 pub mod x509;
 
 /// The program's version, as everything that it is says it.

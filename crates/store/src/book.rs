@@ -1,12 +1,15 @@
 //! The typed view of one transaction: nouns in, nouns out, and the history written beside each change.
 
+use std::cell::{Cell, RefCell};
+
 use jiff::Timestamp;
 use serde_json::Value;
 use yestrel_core::audit::{HistoryRow, SignedHead};
+use yestrel_core::undo::{Change, Fields, Step, without_secrets};
 use yestrel_core::{Problem, Result};
 
-use crate::records::Record;
-use crate::rows::Rows;
+use crate::records::{self, Record};
+use crate::rows::{Row, Rows};
 
 /// The typed view of one transaction: who changes things, and when.
 pub struct Book<'a> {
@@ -14,13 +17,16 @@ pub struct Book<'a> {
     /// The moment of the command.
     pub now: Timestamp,
     who: String,
+    /// What this transaction did to records, and the first row that it noted.
+    changes: RefCell<Vec<Change>>,
+    noted: Cell<Option<u64>>,
 }
 
 impl<'a> Book<'a> {
     /// A view for `who` at `now`.
     #[must_use]
     pub fn new(rows: &'a dyn Rows, now: Timestamp, who: &str) -> Self {
-        Self { rows, now, who: who.into() }
+        Self { rows, now, who: who.into(), changes: RefCell::default(), noted: Cell::new(None) }
     }
 
     /// The record with this name, if there is one.
@@ -89,7 +95,90 @@ impl<'a> Book<'a> {
     /// # Errors
     /// The database cannot be written.
     pub fn put<T: Record>(&self, record: &T) -> Result<()> {
-        self.rows.put(T::TABLE, &record.to_row()?)
+        let row = record.to_row()?;
+        if records::is_told(T::TABLE) {
+            let before = self.rows.get(T::TABLE, record.key())?;
+            self.keep(T::TABLE, record.key(), before, Some(&row));
+        }
+        self.rows.put(T::TABLE, &row)
+    }
+
+    /// Keeps what becomes of a record, for [`Book::finish`].
+    fn keep(&self, table: &str, name: &str, before: Option<Row>, after: Option<&Row>) {
+        let before = before.map(|row| records::fields(table, row));
+        let after = after.map(|row| {
+            // A column that a record does not name stays as it is.
+            let mut all = before.clone().unwrap_or_default();
+            all.extend(records::fields(table, row.clone()));
+            without_secrets(&all)
+        });
+        let before = before.map(|fields| without_secrets(&fields));
+        if before != after {
+            self.changes.borrow_mut().push(Change { table: table.into(), name: name.into(), before, after });
+        }
+    }
+
+    /// Writes what was changed beside the rows of the history that say why. What was noted nowhere is news, and not kept.
+    pub(crate) fn finish(&self) -> Result<()> {
+        let changes = self.changes.take();
+        match (self.noted.get(), self.rows.history_head()?) {
+            (Some(first), Some((last, _))) => self.rows.keep_changes(first, last, &changes),
+            _ => Ok(()),
+        }
+    }
+
+    /// What happened from the row `number` of the history on, the oldest first; with all of the command that wrote that row.
+    ///
+    /// # Errors
+    /// There is no such row, or the database cannot be read.
+    pub fn steps_from(&self, number: u64) -> Result<Vec<Step>> {
+        let last = self.rows.history_head()?.map_or(0, |(last, _)| last);
+        if number == 0 || number > last {
+            return Err(Problem::words(format!("the history has no row {number}"))
+                .why(format!("its rows go from 1 to {last}"))
+                .try_("yestrel estate history"));
+        }
+        let kept = self.rows.changes_from(number)?;
+        let first = kept.first().map_or(number, |(first, ..)| number.min(*first));
+        let rows = self.rows.history(usize::try_from(last - first + 1).unwrap_or(usize::MAX))?;
+        let mut steps: Vec<Step> = Vec::new();
+        let mut kept = kept.into_iter().peekable();
+        for row in rows {
+            if let Some((first, _, changes)) = kept.next_if(|(_, until, _)| *until == row.number) {
+                // The rows before it of the same command have made a step each, for want of knowing better.
+                let with = steps.iter().position(|step| step.rows[0].number >= first).unwrap_or(steps.len());
+                let mut rows: Vec<_> = steps.drain(with..).flat_map(|step| step.rows).collect();
+                rows.push(row);
+                steps.push(Step { rows, changes: Some(changes) });
+            } else {
+                steps.push(Step { rows: vec![row], changes: None });
+            }
+        }
+        Ok(steps)
+    }
+
+    /// A record of any table, field by field.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn fields(&self, table: &str, name: &str) -> Result<Option<Fields>> {
+        let known = records::known(table)?;
+        Ok(self.rows.get(known, name)?.map(|row| records::fields(known, row)))
+    }
+
+    /// Makes a record of any table what these fields say; `None` removes it.
+    ///
+    /// # Errors
+    /// Something else needs it, or it would not be whole.
+    pub fn set_fields(&self, table: &str, name: &str, fields: Option<Fields>) -> Result<()> {
+        let known = records::known(table)?;
+        let before = self.rows.get(known, name)?;
+        let row = fields.map(records::row);
+        self.keep(known, name, before, row.as_ref());
+        match row {
+            Some(row) => self.rows.put(known, &row),
+            None => self.rows.remove(known, name).map(drop),
+        }
     }
 
     /// Writes a record that must not be there yet.
@@ -112,6 +201,11 @@ impl<'a> Book<'a> {
     /// # Errors
     /// Another record needs it.
     pub fn remove<T: Record>(&self, name: &str) -> Result<bool> {
+        if records::is_told(T::TABLE)
+            && let Some(before) = self.rows.get(T::TABLE, name)?
+        {
+            self.keep(T::TABLE, name, Some(before), None);
+        }
         self.rows.remove(T::TABLE, name)
     }
 
@@ -132,6 +226,7 @@ impl<'a> Book<'a> {
             detail: detail.into(),
             hash: String::new(),
         };
+        self.noted.set(self.noted.get().or(Some(number)));
         self.rows.append_history(&row.chained(&before))
     }
 

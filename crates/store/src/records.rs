@@ -10,6 +10,8 @@ use yestrel_core::estate::{
 };
 use yestrel_core::{Problem, Result};
 
+use yestrel_core::undo::Fields;
+
 use crate::rows::Row;
 
 /// A noun with a table of its own.
@@ -34,17 +36,7 @@ pub trait Record: Serialize + DeserializeOwned {
         let Ok(Value::Object(fields)) = serde_json::to_value(self) else {
             return Err(Problem::failed(format!("a {} cannot be stored", Self::NOUN)));
         };
-        Ok(fields
-            .into_iter()
-            .map(|(column, value)| {
-                let value = match value {
-                    Value::Array(_) | Value::Object(_) => Value::String(value.to_string()),
-                    Value::Bool(flag) => Value::from(u8::from(flag)),
-                    other => other,
-                };
-                (column, value)
-            })
-            .collect())
+        Ok(row(fields))
     }
 
     /// From a row.
@@ -52,13 +44,7 @@ pub trait Record: Serialize + DeserializeOwned {
     /// # Errors
     /// The row does not hold what this version expects.
     fn from_row(mut row: Row) -> Result<Self> {
-        for column in Self::STRUCTURED {
-            if let Some(Value::String(text)) = row.get(*column)
-                && let Ok(value) = serde_json::from_str(text)
-            {
-                row.insert((*column).to_owned(), value);
-            }
-        }
+        structure(Self::STRUCTURED, &mut row);
         for column in Self::FLAGS {
             let flag = row.get(*column).and_then(Value::as_i64) == Some(1);
             row.insert((*column).to_owned(), Value::Bool(flag));
@@ -69,6 +55,75 @@ pub trait Record: Serialize + DeserializeOwned {
         })
     }
 }
+
+/// Fields as columns: lists and structures as text, yes and no as 1 and 0.
+pub(crate) fn row(fields: Fields) -> Row {
+    fields
+        .into_iter()
+        .map(|(column, value)| {
+            let value = match value {
+                Value::Array(_) | Value::Object(_) => Value::String(value.to_string()),
+                Value::Bool(flag) => Value::from(u8::from(flag)),
+                other => other,
+            };
+            (column, value)
+        })
+        .collect()
+}
+
+/// Columns as fields: text of lists and structures as such.
+pub(crate) fn fields(table: &str, mut row: Row) -> Fields {
+    if let Some((_, structured)) = KEPT.iter().find(|(kept, _)| *kept == table) {
+        structure(structured, &mut row);
+    }
+    row
+}
+
+fn structure(columns: &[&str], row: &mut Row) {
+    for column in columns {
+        if let Some(Value::String(text)) = row.get(*column)
+            && let Ok(value) = serde_json::from_str(text)
+        {
+            row.insert((*column).to_owned(), value);
+        }
+    }
+}
+
+/// Whether what becomes of such records is kept beside the history. Sessions are news, and orders are copies.
+pub(crate) fn is_told(table: &str) -> bool {
+    KEPT.iter().any(|(kept, _)| *kept == table)
+}
+
+/// The table of this name, as this program names it.
+pub(crate) fn known(table: &str) -> Result<&'static str> {
+    let known = KEPT.iter().find(|(kept, _)| *kept == table).map(|(kept, _)| *kept);
+    known.ok_or_else(|| {
+        Problem::failed(format!("there are no {:?} in an estate", table.chars().take(60).collect::<String>()))
+    })
+}
+
+const fn kept<T: Record>() -> (&'static str, &'static [&'static str]) {
+    (T::TABLE, T::STRUCTURED)
+}
+
+/// Tables of which every change is kept, and their columns that hold JSON text.
+const KEPT: [(&str, &[&str]); 15] = [
+    kept::<Estate>(),
+    kept::<Site>(),
+    kept::<Host>(),
+    kept::<Gateway>(),
+    kept::<Listener>(),
+    kept::<User>(),
+    kept::<Group>(),
+    kept::<Device>(),
+    kept::<Credential>(),
+    kept::<Address>(),
+    kept::<Revocation>(),
+    kept::<Authority>(),
+    kept::<IssuedCertificate>(),
+    kept::<SharedSecret>(),
+    kept::<Registry>(),
+];
 
 macro_rules! record {
     ($type:ty, $table:literal, $noun:literal $(, structured $structured:expr)? $(, flags $flags:expr)?) => {

@@ -3,6 +3,7 @@
 use serde_json::{Map, Value};
 use yestrel_core::Result;
 use yestrel_core::audit::{HistoryRow, SignedHead};
+use yestrel_core::undo::Change;
 
 /// A row: column to value; lists and structures as JSON text.
 pub type Row = Map<String, Value>;
@@ -69,4 +70,16 @@ pub trait Rows {
     /// # Errors
     /// As [`Rows::put`].
     fn append_history(&self, row: &HistoryRow) -> Result<()>;
+
+    /// Keeps what the command that wrote the rows `first` to `last` of the history did to records.
+    ///
+    /// # Errors
+    /// As [`Rows::put`].
+    fn keep_changes(&self, first: u64, last: u64, changes: &[Change]) -> Result<()>;
+
+    /// What was kept of commands that wrote rows from `number` on: first and last row, and the changes in their order.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    fn changes_from(&self, number: u64) -> Result<Vec<(u64, u64, Vec<Change>)>>;
 }

@@ -11,6 +11,7 @@ use rusqlite::types::{ToSqlOutput, Value as Sql, ValueRef};
 use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior};
 use serde_json::{Map, Value};
 use yestrel_core::audit::{HistoryRow, SignedHead};
+use yestrel_core::undo::Change;
 use yestrel_core::{Problem, Result};
 
 use crate::book::Book;
@@ -20,7 +21,8 @@ use crate::seal::{check_folder, check_private};
 /// "YSTL": tells an estate from other SQLite files.
 const APPLICATION: i64 = 0x5953_544c;
 /// Each migration brings a file one version further.
-const MIGRATIONS: [&str; 2] = [include_str!("migrations/0001.sql"), include_str!("migrations/0002.sql")];
+const MIGRATIONS: [&str; 3] =
+    [include_str!("migrations/0001.sql"), include_str!("migrations/0002.sql"), include_str!("migrations/0003.sql")];
 /// How long a command waits for another that is writing.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -203,7 +205,10 @@ impl SqliteStore {
         let path = &self.path;
         let transaction =
             self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| problem(path, &e))?;
-        let result = change(&Book::new(&SqliteRows { connection: &transaction, path }, now, who))?;
+        let rows = SqliteRows { connection: &transaction, path };
+        let book = Book::new(&rows, now, who);
+        let result = change(&book)?;
+        book.finish()?;
         transaction.commit().map_err(|e| problem(path, &e))?;
         Ok(result)
     }
@@ -378,6 +383,31 @@ impl Rows for SqliteRows<'_> {
                 .execute(rusqlite::params![row.number as i64, row.hash])
         };
         run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+
+    fn keep_changes(&self, first: u64, last: u64, changes: &[Change]) -> Result<()> {
+        let text = serde_json::to_string(changes).unwrap_or_default();
+        let run = || {
+            self.connection
+                .prepare_cached("INSERT INTO changes (number, first, records) VALUES (?1, ?2, ?3)")?
+                .execute(rusqlite::params![last as i64, first as i64, text])
+        };
+        run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+
+    fn changes_from(&self, number: u64) -> Result<Vec<(u64, u64, Vec<Change>)>> {
+        let number = i64::try_from(number).unwrap_or(i64::MAX);
+        let rows = self.query("SELECT * FROM changes WHERE number >= ?1 ORDER BY number", &[&number])?;
+        let at = |row: &Row, column: &str| row.get(column).and_then(Value::as_u64).unwrap_or_default();
+        rows.iter()
+            .map(|row| {
+                let text = row.get("records").and_then(Value::as_str).unwrap_or_default();
+                let changes = serde_json::from_str(text).map_err(|error| {
+                    Problem::failed("what was kept of a change cannot be read").why(error.to_string())
+                })?;
+                Ok((at(row, "first"), at(row, "number"), changes))
+            })
+            .collect()
     }
 }
 

@@ -4,11 +4,13 @@
 //! |---|---|
 //! | `keys` | the keys of the estate, renewed and recovered |
 //! | `reseal` | every secret under another sealing key |
+//! | `undo` | taking back what no gateway has seen |
 //! | `saved` | saving, loading, catching up with the gateways |
 
 pub mod keys;
 mod reseal;
 pub mod saved;
+pub mod undo;
 
 use std::path::Path;
 

@@ -59,4 +59,5 @@ mod notices;
 mod packages;
 mod phones;
 mod processes;
+mod undone;
 mod whole;

@@ -1,0 +1,174 @@
+//! Taking back what no gateway has seen; what is kept of changes holds no secret.
+
+use std::collections::BTreeSet;
+
+use crate::common::World;
+
+/// Text in which every record of an estate stands, without what undoing itself leaves: the history, and what is kept of changes.
+fn nouns(world: &World) -> String {
+    let database = rusqlite::Connection::open(world.path("skerry")).unwrap();
+    let mut out = String::new();
+    for table in ["sites", "hosts", "listeners", "users", "groups", "devices", "credentials", "addresses", "registries"]
+    {
+        let mut statement = database.prepare(&format!("SELECT * FROM {table} ORDER BY name")).unwrap();
+        let columns = statement.column_count();
+        let mut rows = statement.query([]).unwrap();
+        while let Some(row) = rows.next().unwrap() {
+            let cells: Vec<_> = (0..columns).map(|at| format!("{:?}", row.get_ref(at).unwrap())).collect();
+            out.push_str(&format!("{table} {}\n", cells.join(" ")));
+        }
+    }
+    out
+}
+
+fn newest(world: &World) -> u64 {
+    let history = world.run("estate history --last 1 --format json").is(0).json();
+    history[0]["number"].as_u64().unwrap()
+}
+
+#[test]
+fn what_no_gateway_has_seen_is_taken_back_whole() {
+    let world = World::harbour("--processes");
+    world.run("group add crew").is(0);
+    world.run("user add tomas --group crew").is(0);
+    world.run("device add tomas/phone").is(0);
+    world.run("credential issue tomas/phone").is(0);
+    world.run("rollout --yes").is(0);
+    let before = nouns(&world);
+    let first = newest(&world) + 1;
+    for change in [
+        "site change harbour --network 10.44.0.0/21",
+        "listener change harbour/quill --port 4700 --yes",
+        "group add welders",
+        "group change welders --add tomas",
+        "user change tomas --mail tomas@skerry.example",
+        "user add mara --group crew",
+        "device add mara/laptop --platform linux",
+        "credential issue mara/laptop --until 90d",
+        "user add ines",
+        "user remove ines --yes",
+        "device add tomas/tablet",
+        "device remove tomas/tablet --yes",
+        "group add office",
+        "group remove office --yes",
+        "estate change --hold-addresses 7",
+    ] {
+        world.run(change).is(0);
+    }
+    world.run("estate save backup --readable --yes").is(0);
+    let changed = nouns(&world);
+    assert!(changed != before, "the changes change something");
+    let rows = world.run(&format!("estate undo {first} --preview --format json")).is(0).json();
+    assert!(rows.as_array().unwrap().iter().all(|row| row["verdict"] == "taken back"), "{rows:#}");
+    world.run(&format!("estate undo {first}")).is(2).says("estate change skerry");
+    assert!(nouns(&world) == changed, "without a yes, nothing is taken back");
+    world.run(&format!("estate undo {first} --yes")).is(0).says("took back 15 changes");
+    assert!(nouns(&world) == before, "{}", nouns(&world));
+    world.run("rollout --preview").is(0).says("nothing to do");
+    // An undo is a change like any other; but a key that went with its credential is not made up.
+    world.run("estate undo --yes").is(3).says("the secrets of the credential mara/laptop/1 went with it");
+    assert!(nouns(&world) == before);
+    world.run("user add ines").is(0);
+    let there = nouns(&world);
+    world.run("estate undo --yes").is(0).says("took back 1 change");
+    assert!(nouns(&world) == before);
+    // The last row is a backup, which changes nothing.
+    world.run("estate save again --readable --yes").is(0);
+    world.run("estate undo --yes").is(0).says("took back 1 change");
+    assert!(nouns(&world) == there);
+    world.run("estate history --verify").is(0);
+}
+
+#[test]
+fn what_stays_is_said_with_what_to_do_in_its_place() {
+    let world = World::mara("--processes");
+    world.run("rollout --yes").is(0);
+    let sent = newest(&world);
+    world.run("user add tomas").is(0);
+    world.run("device add tomas/tablet").is(0);
+    world.run("credential issue tomas/tablet").is(0);
+    world.run("credential handover tomas/tablet --to tablet.yestrel --yes").is(0);
+    let handed = newest(&world);
+    world.run("user add ines").is(0);
+    let before = nouns(&world);
+    let came = world.run(&format!("estate undo {handed} --yes")).is(3);
+    came.says("credential revoke tomas/tablet").says(&format!("yestrel estate undo {}", handed + 1));
+    world.run(&format!("estate undo {} --yes", sent - 2)).is(3).says("cannot be taken back");
+    world.run("estate undo 999 --yes").is(2).says("no row 999");
+    world.run("estate undo 0 --yes").is(2);
+    world.run("estate undo 1 --yes").is(3);
+    assert!(nouns(&world) == before, "what is refused changes nothing");
+    // What came after it can go alone; and what a gateway has, not.
+    world.run(&format!("estate undo {} --yes", handed + 1)).is(0);
+    world.run("user show ines").is(2);
+    world.run("rollout --yes").is(0);
+    let issued = sent + 3;
+    world.run(&format!("estate undo {issued} --yes")).is(3).says("cannot be taken back");
+    world
+        .run(&format!("estate undo {issued} --preview"))
+        .is(3)
+        .says("gateways may know it")
+        .says("the device may have it");
+}
+
+#[test]
+fn what_is_kept_of_changes_holds_no_secret() {
+    let world = World::mara("--processes");
+    world.run("authority create").is(0);
+    for kind in ["certificate", "password --generate --second-factor"] {
+        world.run(&format!("credential issue mara/laptop --kind {kind}")).is(0);
+    }
+    world.run("site add boatyard --network 10.44.8.0/24").is(0);
+    world.run("credential issue boatyard+harbour --kind shared-secret").is(0);
+    world.run("listener renew harbour/quill --yes").is(0);
+    world.run("estate renew --yes").is(0);
+    let database = rusqlite::Connection::open(world.path("skerry")).unwrap();
+    let mut statement = database.prepare("SELECT records FROM changes").unwrap();
+    let kept: Vec<String> = statement.query_map([], |row| row.get(0)).unwrap().map(Result::unwrap).collect();
+    let kept = kept.concat();
+    assert!(kept.contains("harbour/quill") && kept.contains("SHA-256"), "{kept}");
+    let mut secrets = BTreeSet::new();
+    for table in ["estates", "gateways", "listeners", "credentials", "authorities", "shared_secrets"] {
+        let mut statement = database.prepare(&format!("SELECT * FROM {table}")).unwrap();
+        let names: Vec<_> = statement.column_names().map(str::to_owned).collect();
+        let mut rows = statement.query([]).unwrap();
+        while let Some(row) = rows.next().unwrap() {
+            for (at, name) in names.iter().enumerate() {
+                let Ok(Some(text)) = row.get::<_, Option<String>>(at) else { continue };
+                let value = serde_json::from_str(&text).unwrap_or(serde_json::Value::String(text));
+                collect(name, &value, &mut secrets);
+            }
+        }
+    }
+    assert!(secrets.len() >= 9, "{secrets:?}");
+    for (field, secret) in secrets {
+        assert!(!kept.contains(&secret), "{field} {secret}");
+    }
+}
+
+/// Text that is public by its field's name is left out; all else that is long and has no spaces is taken for a secret.
+fn collect(field: &str, value: &serde_json::Value, into: &mut BTreeSet<(String, String)>) {
+    const PUBLIC: [&str; 13] = [
+        "name",
+        "certificate",
+        "list",
+        "serial",
+        "public_key",
+        "identity",
+        "server_key",
+        "estate_key",
+        "recovery_key",
+        "id",
+        "above",
+        "envelope",
+        "trusts",
+    ];
+    match value {
+        serde_json::Value::String(text) if !PUBLIC.contains(&field) && text.len() > 40 => {
+            into.insert((field.to_owned(), text.clone()));
+        }
+        serde_json::Value::Array(list) => list.iter().for_each(|one| collect(field, one, into)),
+        serde_json::Value::Object(fields) => fields.iter().for_each(|(name, one)| collect(name, one, into)),
+        _ => {}
+    }
+}

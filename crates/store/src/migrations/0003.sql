@@ -1,0 +1,8 @@
+-- What each command did to records, without their secrets: before and after, as JSON. By the last row that it wrote into the history.
+CREATE TABLE changes (
+  number INTEGER PRIMARY KEY,
+  first INTEGER NOT NULL,
+  records TEXT NOT NULL
+) STRICT;
+CREATE TRIGGER changes_stay_deleted BEFORE DELETE ON changes BEGIN SELECT RAISE(ABORT, 'changes stay'); END;
+CREATE TRIGGER changes_stay_changed BEFORE UPDATE ON changes BEGIN SELECT RAISE(ABORT, 'changes stay'); END;
