@@ -9,6 +9,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use parking_lot::{Condvar, Mutex};
+use yestrel_core::Problem;
 
 /// A log that has grown to this many bytes is begun anew; the one before is kept.
 const LONGEST: u64 = 2_000_000;
@@ -63,6 +64,11 @@ impl Log {
         {
         }
     }
+}
+
+/// Says in the log why the agent cannot run.
+pub fn cannot_run(problem: &Problem) {
+    tracing::error!("the agent cannot run: {}", problem.line());
 }
 
 impl Lines {

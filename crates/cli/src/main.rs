@@ -271,9 +271,6 @@ fn main() -> ExitCode {
         }
         _ => Ok(()),
     };
-    if let Err(problem) = given_up {
-        return complain(&problem);
-    }
     let log = tracing_subscriber::fmt().with_env_filter(level).with_ansi(false).with_target(false);
     let log = log.log_internal_errors(false);
     let log_file = match &cli.command {
@@ -284,8 +281,12 @@ fn main() -> ExitCode {
         Some(file) => log.with_writer(move || file.clone()).init(),
         None => log.with_writer(std::io::stderr).init(),
     }
-    let ran = run(cli);
+    let ran = given_up.and_then(|()| run(cli));
     if let Some(file) = log_file {
+        // Whoever looks from afar finds it there, when there is no agent who could be asked.
+        if let Err(problem) = &ran {
+            yestrel_agent::log::cannot_run(problem);
+        }
         file.settle(std::time::Duration::from_secs(2));
     }
     match ran {

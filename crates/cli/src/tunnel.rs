@@ -91,11 +91,12 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ],
                 "no tunnel is up here; yestrel connect FILE",
             );
+            let now = jiff::Timestamp::now();
             for tunnel in running::list()? {
                 let grade = match tunnel.state {
                     TunnelState::Up => Grade::Good,
                     TunnelState::Opening => Grade::Poor,
-                    TunnelState::Lost | TunnelState::Blocked => Grade::Bad,
+                    TunnelState::Silent | TunnelState::Lost | TunnelState::Blocked => Grade::Bad,
                 };
                 table.row(vec![
                     tunnel.name.into(),
@@ -106,7 +107,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     tunnel.since.into(),
                     Cell::Bytes(tunnel.sent),
                     Cell::Bytes(tunnel.received),
-                    tunnel.last_answer.into(),
+                    tunnel.last_answer.map(|at| Cell::Ago(at, now)).into(),
                     if is_everything(&tunnel.reach) { "everything".into() } else { list(&tunnel.reach) },
                     tunnel.proxy.map(|proxy| proxy.to_string()).into(),
                 ]);

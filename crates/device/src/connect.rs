@@ -117,6 +117,9 @@ impl Tunnel {
             status.sent = counters.sent.load(Ordering::Relaxed);
             status.received = counters.received.load(Ordering::Relaxed);
             status.last_answer = Some(clock::wall(counters.last_heard()));
+            if status.state == TunnelState::Up && counters.is_silent(clock::now()) {
+                status.state = TunnelState::Silent;
+            }
         }
         status
     }

@@ -4,6 +4,9 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::Moment;
 
+/// Milliseconds without an answer after which the other end counts as silent.
+pub const SILENT_AFTER: u64 = 2_000;
+
 /// What happened in a session, under whatever keys. Bytes are those of inner packets.
 #[derive(Debug, Default)]
 pub struct Counters {
@@ -15,6 +18,8 @@ pub struct Counters {
     pub heard: AtomicU64,
     /// When this end last sent anything.
     pub spoke: AtomicU64,
+    /// Since when what this end sent has had no answer; 0: it has had one.
+    pub unanswered: AtomicU64,
 }
 
 impl Counters {
@@ -22,6 +27,13 @@ impl Counters {
     #[must_use]
     pub fn last_heard(&self) -> Moment {
         Moment(self.heard.load(Ordering::Relaxed))
+    }
+
+    /// Whether this end has sent something and heard nothing for a while.
+    #[must_use]
+    pub fn is_silent(&self, now: Moment) -> bool {
+        let since = self.unanswered.load(Ordering::Relaxed);
+        since > 0 && now.since(Moment(since)) >= SILENT_AFTER
     }
 
     /// When this end last sent anything.

@@ -74,6 +74,13 @@ fn one_glance_tells_what_answers_who_is_in_and_what_is_not_as_it_should_be() {
     world.run("lab break harbour --how agent").is(0);
     let said = bad(&world);
     assert!(said.len() == 1 && said[0].contains("no agent answers"), "{said:?}");
+    // Why one cannot start stands in its log, which is read without it.
+    let identity = world.path("lab/hosts/harbour/var/yestrel/identity.json");
+    let good = std::fs::read(&identity).unwrap();
+    std::fs::write(&identity, "{}").unwrap();
+    world.run("lab mend harbour").is(0);
+    wait(20, "it has tried", || world.run("gateway log harbour").out.contains("the agent cannot run").then_some(()));
+    std::fs::write(&identity, good).unwrap();
     world.run("lab mend harbour").is(0);
     wait(20, "the agent answers again", || bad(&world).is_empty().then_some(()));
     // It is stopped in the middle of everything: nobody waits for it.

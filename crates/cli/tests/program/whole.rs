@@ -424,6 +424,10 @@ fn a_cut_cable_is_noticed_and_the_tunnel_comes_back_by_itself() {
     world.run(TICKETS).is(0);
     world.run("lab break harbour --how cable").is(0);
     world.run(TICKETS).is(1);
+    // Before it is given up, it is said to be silent, and since when.
+    wait(25, "the silence is noticed", || {
+        (world.on_laptop("yestrel tunnel list --format json").json()[0]["state"] == "silent").then_some(())
+    });
     wait(25, "the loss is noticed", || {
         (world.on_laptop("yestrel tunnel list --format json").json()[0]["state"] == "lost").then_some(())
     });

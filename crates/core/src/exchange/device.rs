@@ -59,6 +59,8 @@ pub struct Addresses {
 pub enum TunnelState {
     Opening,
     Up,
+    /// It is up, and the gateway has not answered for some seconds; soon it is lost, if nothing comes.
+    Silent,
     /// The gateway is not heard any more; it is opened anew.
     Lost,
     /// Its process is gone, and what it blocked stays blocked: it was strict.
@@ -72,6 +74,7 @@ impl TunnelState {
         match self {
             Self::Opening => "opening",
             Self::Up => "up",
+            Self::Silent => "silent",
             Self::Lost => "lost",
             Self::Blocked => "blocked",
         }

@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
 use zeroize::Zeroizing;
 
@@ -16,7 +17,7 @@ use super::second::{Ids, Offer};
 use super::{ConnectionId, Reason, Suite, VERSION};
 use crate::Moment;
 use crate::Random;
-use crate::counters::Counters;
+use crate::counters::{Counters, SILENT_AFTER};
 use crate::timer::Deadlines;
 
 /// Keys are renewed after this many milliseconds.
@@ -26,7 +27,7 @@ pub const RENEW_DATAGRAMS: u64 = 1 << 22;
 /// How long replaced keys still open what is on its way.
 const KEEP_OLD: u64 = 10_000;
 /// Silence after something was sent, before the device asks whether the gateway is there.
-const ASK_AFTER: u64 = 2_000;
+const ASK_AFTER: u64 = SILENT_AFTER;
 /// Silence after which the tunnel counts as lost and is opened anew.
 const LOST_AFTER: u64 = 8_000;
 /// An opening is repeated after this; the wait doubles up to [`RESEND_MOST`].
@@ -646,6 +647,7 @@ impl Device {
         let (heard, spoke) = (counters.last_heard(), counters.last_spoke());
         running.unanswered =
             if spoke > heard { running.unanswered.filter(|since| *since > heard).or(Some(now)) } else { None };
+        counters.unanswered.store(running.unanswered.map_or(0, |since| since.0.max(1)), Ordering::Relaxed);
         let silent = running.unanswered.map_or(0, |since| now.since(since));
         if silent >= LOST_AFTER {
             self.lost(now);
