@@ -35,8 +35,13 @@ pub fn carry<T>(
     if affected.is_empty() {
         return Ok(Vec::new());
     }
-    let only = (!everything).then(|| changed.only.clone());
+    let mut only = (!everything).then(|| changed.only.clone());
     let mut plans = plan::remembered(context, &affected, only.as_ref())?;
+    if plans.iter().any(|plan| !plan.unknown.is_empty()) {
+        // Whoever would be thrown out by it is asked about by a rollout.
+        only = Some(changed.only.clone());
+        plans = plan::remembered(context, &affected, only.as_ref())?;
+    }
     plans.retain(|plan| !plan.nothing_to_do);
     before(&plans);
     rollout::rollout(context, &affected, &How { only, ..How::default() })

@@ -334,10 +334,10 @@ impl Shared {
         let shown = Shown::Session(seat.identity);
         let admit = in_force.as_ref().and_then(|in_force| in_force.roll.find(&seat.listener, shown));
         let leased = admit.is_some_and(|admit| admit.address != Some(inner));
-        tracing::info!(device = seat.device, from = %seat.from(), %inner, "session opened");
+        tracing::info!(device = seat.device(), from = %seat.from(), %inner, "session opened");
         self.note(NewsEvent::Opened {
             session: seat.number,
-            device: seat.device.clone(),
+            device: seat.device(),
             identity: seat.identity,
             listener: seat.listener.clone(),
             from: seat.from().to_string(),
@@ -355,7 +355,7 @@ impl Shared {
     pub fn moved(&self, session: u64, to: SocketAddr) {
         if let Some(seat) = self.seats.get(session) {
             seat.set_from(to);
-            tracing::info!(device = seat.device, %to, "session moved");
+            tracing::info!(device = seat.device(), %to, "session moved");
             self.note(NewsEvent::Moved { session, to: to.to_string() });
         }
     }
@@ -363,7 +363,7 @@ impl Shared {
     /// A session is over.
     pub fn unseat(&self, session: u64, reason: Reason, words: &str) {
         let Some(seat) = self.seats.remove(session) else { return };
-        tracing::info!(device = seat.device, reason = reason.word(), words, "session ended");
+        tracing::info!(device = seat.device(), reason = reason.word(), words, "session ended");
         self.note(ended(live(&seat), reason, words));
         self.scribe.live(session, None);
     }
@@ -427,6 +427,13 @@ impl Shared {
         }
     }
 
+    /// A device that is in is called something else now.
+    pub(crate) fn rename(&self, seat: &Seat, device: &str) {
+        tracing::info!(before = seat.device(), device, "renamed");
+        self.seats.rename(seat.number, device);
+        self.scribe.live(seat.number, Some(live(seat)));
+    }
+
     /// Keeps how far sessions have come that carried something since this was last done.
     pub(crate) fn keep_live(&self) {
         for seat in self.seats.take_marked() {
@@ -471,7 +478,7 @@ fn four(seat: &Seat) -> Ipv4Addr {
 fn live(seat: &Seat) -> Live {
     Live {
         number: seat.number,
-        device: seat.device.clone(),
+        device: seat.device(),
         identity: seat.identity,
         listener: seat.listener.clone(),
         from: seat.from().to_string(),

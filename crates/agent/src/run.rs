@@ -462,7 +462,13 @@ impl Agent {
     pub(crate) fn end_those_unwelcome(&self, seats: Vec<Arc<Seat>>) -> u64 {
         let mut ended = 0;
         for seat in seats {
-            match self.shared.decide(&seat.listener, Shown::Session(seat.identity)) {
+            let decided = self.shared.decide(&seat.listener, Shown::Session(seat.identity));
+            if let Ok(admission) = &decided
+                && admission.device != seat.device()
+            {
+                self.shared.rename(&seat, &admission.device);
+            }
+            match decided {
                 Ok(admission) if self.shared.must_yield(&seat, &admission) => {
                     let words = "its address is another device's now; coming in again brings another one";
                     ended += u64::from(self.end_one(&seat, Reason::Replaced, words));

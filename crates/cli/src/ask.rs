@@ -73,6 +73,18 @@ pub fn passphrase(what: &str, file: Option<&Path>) -> Result<Zeroizing<String>> 
         .map_err(|error| Problem::failed("the passphrase cannot be asked for").why(error.to_string()))
 }
 
+/// As [`passphrase`], for what is asked again when the answer was wrong: a file has one answer, which is not tried again.
+pub fn tries(what: &str, file: Option<&Path>) -> impl FnMut() -> Result<Zeroizing<String>> {
+    let (what, file, mut given) = (what.to_owned(), file.map(Path::to_owned), false);
+    move || match &file {
+        Some(file) if std::mem::replace(&mut given, true) => {
+            Err(Problem::refused(format!("the passphrase in {} is wrong", file.display()))
+                .why(format!("{what} does not open with it; nothing was changed")))
+        }
+        file => passphrase(&what, file.as_deref()),
+    }
+}
+
 /// A new passphrase, asked twice.
 ///
 /// # Errors

@@ -122,7 +122,7 @@ impl AwayKey {
         let Some(path) = &self.with_key else { return Ok(()) };
         let bytes = read_file(path)?;
         let what = format!("the key {}", path.display());
-        context.borrow_key(&bytes, &mut || ask::passphrase(&what, self.key_passphrase_file.as_deref()))
+        context.borrow_key(&bytes, &mut ask::tries(&what, self.key_passphrase_file.as_deref()))
     }
 }
 

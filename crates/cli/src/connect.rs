@@ -204,6 +204,18 @@ pub(crate) fn start(output: Output, words: &[&str], tunnel: &str) -> Result<()> 
     wait_until_up(output, command, tunnel)
 }
 
+/// What another run of this program said when it failed, as its own words.
+fn said(log: &str) -> Problem {
+    let lines = |label: &'static str| log.lines().filter_map(move |line| line.trim_start().strip_prefix(label));
+    let Some(error) = lines("error: ").next_back() else {
+        let last = log.lines().last().unwrap_or("it ended without a word");
+        return Problem::failed("the tunnel did not come up").why(last);
+    };
+    let problem = Problem::failed(error);
+    let problem = lines("why: ").next_back().into_iter().fold(problem, Problem::why);
+    lines("try: ").fold(problem, Problem::try_)
+}
+
 fn wait_until_up(output: Output, mut command: Command, tunnel: &str) -> Result<()> {
     let log = running::folder()?.join(format!("{tunnel}.log"));
     let file = std::fs::File::create(&log).map_err(failed)?;
@@ -216,8 +228,7 @@ fn wait_until_up(output: Output, mut command: Command, tunnel: &str) -> Result<(
             let ended = running::ended()?.into_iter().find(|ended| ended.name == tunnel);
             return Err(match ended {
                 Some(ended) => ended.problem,
-                None => Problem::failed("the tunnel did not come up")
-                    .why(std::fs::read_to_string(&log).unwrap_or_default().trim().replace('\n', "; ")),
+                None => said(&std::fs::read_to_string(&log).unwrap_or_default()),
             });
         }
         if let Ok(status) = running::ask(tunnel, &Status)

@@ -239,7 +239,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let what = format!("the saved estate {}", file.display());
             let identity = identity.as_deref().map(crate::words::read_file).transpose()?;
             let identity = identity.map(|bytes| zeroize::Zeroizing::new(String::from_utf8_lossy(&bytes).into_owned()));
-            let mut ask = || ask::passphrase(&what, passphrase_file.as_deref());
+            let mut ask = ask::tries(&what, passphrase_file.as_deref());
             let about = saved::load(&path, &file, saved::Opening { passphrase: &mut ask, identity })?;
             output.say(&format!(
                 "loaded the estate {} to {}, as it was saved on {}",
@@ -396,7 +396,7 @@ fn say_caught(output: Output, all: &[Caught]) -> Result<()> {
     if all.is_empty() {
         return Ok(());
     }
-    let mut table = Table::new(&["gateway", "order", "revoked since", "state", "why"], "");
+    let mut table = Table::new(&["gateway", "order", "revoked since", "admitted since", "state", "why"], "");
     for caught in all {
         let (grade, state) = match &caught.problem {
             None if caught.to > caught.from => (Grade::Good, "caught up"),
@@ -411,11 +411,22 @@ fn say_caught(output: Output, all: &[Caught]) -> Result<()> {
             (&caught.gateway).into(),
             caught.to.into(),
             list(&caught.revoked),
+            list(&caught.unknown),
             Cell::State(grade, state.into()),
             why.into(),
         ]);
     }
     output.table(&table);
+    let mut unknown: Vec<_> = all.iter().flat_map(|one| one.unknown.clone()).collect();
+    unknown.sort();
+    unknown.dedup();
+    if !unknown.is_empty() {
+        output.note(&format!(
+            "{} admitted after this backup{}; the next rollout asks before it throws them out; to let them in again, make device and credential anew: yestrel user arrive USER --device DEVICE",
+            if unknown.len() == 1 { "1 device was".to_owned() } else { format!("{} devices were", unknown.len()) },
+            crate::words::shown(&unknown)
+        ));
+    }
     let silent: Vec<_> = all.iter().filter(|one| one.problem.is_some()).map(|one| one.gateway.clone()).collect();
     if silent.is_empty() {
         return Ok(());

@@ -80,7 +80,7 @@ fn spelled(argument: &Arg, answer: &str) -> Vec<OsString> {
 }
 
 /// The command that the words name, and its words.
-fn subcommand<'a>(command: &'a Command, words: &[OsString]) -> (Vec<String>, &'a Command) {
+pub fn subcommand<'a>(command: &'a Command, words: &[OsString]) -> (Vec<String>, &'a Command) {
     let (mut path, mut current) = (Vec::new(), command);
     for word in words.iter().skip(1) {
         let Some(next) = word.to_str().and_then(|word| current.find_subcommand(word)) else {

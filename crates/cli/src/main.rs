@@ -8,6 +8,8 @@
 //! | `output` | answers in every format |
 //! | `ask` | asking the person at the terminal |
 //! | `comings` | people who come and leave: other commands in a row |
+//! | `complete` | names of the estate, for a shell that completes words |
+//! | `help` | what `-h` and `--help` say |
 //! | `interview` | asking for what a command misses |
 //! | `listing` | what every list takes |
 //! | `words` | words that several commands take or say |
@@ -17,6 +19,7 @@ mod agent;
 mod ask;
 mod authority;
 mod comings;
+mod complete;
 mod connect;
 mod credential;
 mod demo;
@@ -24,6 +27,7 @@ mod estate;
 mod gateway;
 mod global;
 mod guide;
+mod help;
 mod host;
 mod interview;
 mod lab;
@@ -43,6 +47,10 @@ mod words;
 
 use crate::output::tell;
 use std::process::ExitCode;
+
+use tracing_subscriber::filter::{LevelFilter, Targets};
+use tracing_subscriber::layer::SubscriberExt as _;
+use tracing_subscriber::util::SubscriberInitExt as _;
 
 use clap::builder::Styles;
 use clap::{CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
@@ -172,10 +180,7 @@ fn run(cli: Cli) -> Result<()> {
         Command::Agent(command) => agent::run(global, command),
         Command::Lab(command) => lab::run(global, command),
         Command::Demo(arguments) => demo::run(global, &arguments),
-        Command::Completion(arguments) => {
-            manual::completion(global, Cli::command(), &arguments);
-            Ok(())
-        }
+        Command::Completion(arguments) => manual::completion(global, &arguments),
         Command::Manual(arguments) => manual::manual(global, Cli::command(), &arguments),
         Command::Guide(arguments) => guide::run(global, &arguments),
     }
@@ -198,6 +203,9 @@ fn complain(problem: &Problem) -> ExitCode {
         Kind::Partly => 4,
     })
 }
+
+/// Verbs that end something.
+const ENDS: [&str; 9] = ["revoke", "remove", "retire", "close", "end", "suspend", "leave", "break", "stop"];
 
 /// What the parser says of wrong words, in our own form.
 fn parse_problem(error: &clap::Error) -> Problem {
@@ -233,8 +241,22 @@ fn parse_problem(error: &clap::Error) -> Problem {
         }
         _ => Problem::words(first),
     };
+    let said = one(ContextKind::InvalidSubcommand).join(" ");
+    let elsewhere = Cli::command();
+    let mut elsewhere: Vec<_> = elsewhere
+        .get_subcommands()
+        .filter(|noun| noun.find_subcommand(&said).is_some())
+        .map(clap::Command::get_name)
+        .collect();
+    elsewhere.truncate(3);
+    for noun in &elsewhere {
+        problem = problem.try_(format!("yestrel {noun} {said}"));
+    }
+    // What ends something is never offered for something that sounds like it.
     for near in one(ContextKind::SuggestedSubcommand) {
-        problem = problem.try_(format!("yestrel {path}{near}"));
+        if elsewhere.is_empty() && !ENDS.contains(&near.as_str()) {
+            problem = problem.try_(format!("yestrel {path}{near}"));
+        }
     }
     for near in [ContextKind::SuggestedArg, ContextKind::SuggestedValue].into_iter().flat_map(one) {
         problem = problem.try_(near);
@@ -243,17 +265,26 @@ fn parse_problem(error: &clap::Error) -> Problem {
 }
 
 fn main() -> ExitCode {
+    // A shell asks what could come next; then this is all that happens.
+    complete::answer(Cli::command);
     // Help is laid out for the terminal that is there, and never wider than is good to read.
     let command = Cli::command().max_term_width(110);
     let parsed = interview::parse(command).and_then(|matches| Cli::from_arg_matches(&matches));
     let cli = match parsed {
         Ok(cli) => cli,
+        Err(error) if error.kind() == clap::error::ErrorKind::DisplayHelp => {
+            let words: Vec<_> = std::env::args_os().collect();
+            let _ = std::io::Write::write_all(&mut std::io::stdout(), help::asked(Cli::command(), &words).as_bytes());
+            return ExitCode::SUCCESS;
+        }
         Err(error) if !error.use_stderr() => {
             let _ = error.print();
             return ExitCode::SUCCESS;
         }
         Err(error) if error.kind() == clap::error::ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => {
-            let _ = error.print();
+            // What there is to choose from, without what every command takes.
+            let words: Vec<_> = std::env::args_os().collect();
+            tell!("{}", help::asked(Cli::command(), &words).trim_end());
             return ExitCode::from(2);
         }
         Err(error) => return complain(&parse_problem(&error)),
@@ -271,15 +302,16 @@ fn main() -> ExitCode {
         }
         _ => Ok(()),
     };
-    let log = tracing_subscriber::fmt().with_env_filter(level).with_ansi(false).with_target(false);
+    let targets: Targets = level.parse().unwrap_or_default();
+    let log = tracing_subscriber::fmt().with_max_level(LevelFilter::TRACE).with_ansi(false).with_target(false);
     let log = log.log_internal_errors(false);
     let log_file = match &cli.command {
         Command::Agent(command) => agent::log(command),
         _ => None,
     };
     match log_file.clone() {
-        Some(file) => log.with_writer(move || file.clone()).init(),
-        None => log.with_writer(std::io::stderr).init(),
+        Some(file) => log.with_writer(move || file.clone()).finish().with(targets).init(),
+        None => log.with_writer(std::io::stderr).finish().with(targets).init(),
     }
     let ran = given_up.and_then(|()| run(cli));
     if let Some(file) = log_file {

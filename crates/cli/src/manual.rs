@@ -39,17 +39,13 @@ pub struct ManualArguments {
 }
 
 /// Prints what a shell needs to complete words.
-pub fn completion(global: &Global, mut command: Command, arguments: &CompletionArguments) {
-    let shell = match arguments.shell {
-        Shell::Bash => clap_complete::Shell::Bash,
-        Shell::Zsh => clap_complete::Shell::Zsh,
-        Shell::Fish => clap_complete::Shell::Fish,
-        Shell::Elvish => clap_complete::Shell::Elvish,
-        Shell::Powershell => clap_complete::Shell::PowerShell,
-    };
-    let mut script = Vec::new();
-    clap_complete::generate(shell, &mut command, "yestrel", &mut script);
-    global.output().write(&String::from_utf8_lossy(&script));
+///
+/// # Errors
+/// The script cannot be made.
+pub fn completion(global: &Global, arguments: &CompletionArguments) -> Result<()> {
+    let shell = arguments.shell.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
+    global.output().write(&crate::complete::script(&shell)?);
+    Ok(())
 }
 
 /// Prints all commands as one text, or writes manual pages.

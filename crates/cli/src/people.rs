@@ -3,7 +3,7 @@
 use clap::Subcommand;
 use yestrel_actions::Context;
 use yestrel_actions::credential::Ended;
-use yestrel_actions::people::{self, UserStanding, import};
+use yestrel_actions::people::{self, UserStanding, import, rename};
 use yestrel_core::estate::UserState;
 use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};
@@ -62,9 +62,9 @@ pub enum UserCommand {
         #[arg(long)]
         everything: bool,
     },
-    /// Add users from a table (CSV); its first line names the columns: name, mail, about, groups, device, platform
+    /// Add and change users from a table (CSV); its first line names the columns: name, mail, about, groups, device, platform
     #[command(
-        after_help = "Example:\n  yestrel user import seasonal.csv\n  yestrel user import seasonal.csv --preview\n\nSeparated by commas, semicolons or tabs. Several groups stand in one field, with spaces between. With a device named, that is added too."
+        after_help = "Example:\n  yestrel user import seasonal.csv\n  yestrel user import seasonal.csv --preview\n\nSeparated by commas, semicolons or tabs. Several groups stand in one field, with spaces between. With a device named, that is added too.\n\nWho is there already is changed where the file says otherwise; what it leaves empty stays. A dot in a name becomes -, and accounts are called\nby the name with the dot."
     )]
     Import {
         /// The file
@@ -72,6 +72,12 @@ pub enum UserCommand {
         /// Import what is good and leave out bad lines
         #[arg(long)]
         skip_bad: bool,
+        /// Make the groups that it names and that are not there
+        #[arg(long)]
+        make_groups: bool,
+        /// Where a name cannot be used, take the one that is proposed; who it belongs to signs in by the other all the same
+        #[arg(long)]
+        take_names: bool,
         /// Show what would be imported, and change nothing
         #[arg(long)]
         preview: bool,
@@ -86,6 +92,9 @@ pub enum UserCommand {
         after_help = "Example:\n  yestrel user leave oskar --reason 'the contract is over'\n  yestrel user leave oskar --reason 'the contract is over' --preview"
     )]
     Leave(comings::Leave),
+    /// Give a user another name, and with it their devices and credentials; keys, accounts and sessions stay
+    #[command(after_help = "Example:\n  yestrel user rename mara mara-n")]
+    Rename { name: String, to: String },
     /// Remove a user who has no devices
     #[command(after_help = "Example:\n  yestrel user remove tomas")]
     Remove { name: String },
@@ -127,6 +136,9 @@ pub enum GroupCommand {
         #[arg(long, value_name = "USER")]
         remove: Vec<String>,
     },
+    /// Give a group another name, for all its members
+    #[command(after_help = "Example:\n  yestrel group rename crew deck")]
+    Rename { name: String, to: String },
     /// Remove a group that nobody is in
     #[command(after_help = "Example:\n  yestrel group remove welders")]
     Remove { name: String },
@@ -159,6 +171,14 @@ pub enum DeviceCommand {
         group: Option<String>,
         #[command(flatten)]
         listing: Listing,
+    },
+    /// Give a device another name, of the same user; keys, accounts and sessions stay
+    #[command(after_help = "Example:\n  yestrel device rename mara/laptop mara/thin-laptop")]
+    Rename {
+        /// USER/DEVICE
+        name: String,
+        /// USER/DEVICE, or DEVICE alone
+        to: String,
     },
     /// Remove a device whose credential is revoked; its inner addresses become free
     #[command(after_help = "Example:\n  yestrel device remove tomas/tablet")]
@@ -229,6 +249,9 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
             record.retain(|(column, _)| *column != "devices");
             let devices: Vec<_> = standing.devices.iter().map(|device| device.name.clone()).collect();
             record.push(("devices", list(&devices)));
+            if let Some(alias) = standing.user.alias {
+                record.push(("signs in as", alias.into()));
+            }
             record.push(("created", standing.user.created.into()));
             output.record(&record);
         }
@@ -248,9 +271,17 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
             say_lists(output, changed.what.as_ref());
             crate::rollout::carry(global, &mut context, &changed, everything)?;
         }
+        UserCommand::Rename { name, to } => {
+            let changed = rename::user(&mut context, &name, &to)?;
+            output.did(&[("user", (&to).into())]);
+            output.say(&format!("the user {name} is {to} now{}", by_rollout(&changed.gateways)));
+        }
         UserCommand::Arrive(wish) => comings::arrive(global, &mut context, &wish)?,
         UserCommand::Leave(wish) => comings::leave(global, &mut context, &wish)?,
-        UserCommand::Import { file, skip_bad, preview } => import(global, &mut context, &file, skip_bad, preview)?,
+        UserCommand::Import { file, skip_bad, make_groups, take_names, preview } => {
+            let how = import::How { skip_bad, make_groups, take_names };
+            import(global, &mut context, &file, how, preview)?;
+        }
         UserCommand::Remove { name } => {
             people::show_user(&mut context, &name)?;
             ask::confirm(global.yes, &format!("this removes the user {name}"))?;
@@ -261,6 +292,11 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
     Ok(())
 }
 
+/// How gateways learn of it, where any do.
+fn by_rollout(gateways: &std::collections::BTreeSet<String>) -> &'static str {
+    if gateways.is_empty() { "" } else { "; yestrel rollout brings it to the gateways" }
+}
+
 /// Lists that could not be signed for want of their authority's key.
 fn say_lists(output: Output, ended: Option<&Ended>) {
     for (authority, until) in ended.iter().flat_map(|ended| &ended.unsigned) {
@@ -268,51 +304,112 @@ fn say_lists(output: Output, ended: Option<&Ended>) {
     }
 }
 
-fn import(global: &Global, context: &mut Context, file: &std::path::Path, skip_bad: bool, preview: bool) -> Result<()> {
+fn import(
+    global: &Global,
+    context: &mut Context,
+    file: &std::path::Path,
+    how: import::How,
+    preview: bool,
+) -> Result<()> {
     let output = global.output();
     let bytes = crate::words::read_file(file)?;
-    let found = import::look(context, &bytes)?;
-    for (line, problem) in &found.bad {
-        let offered = problem.tries.first().map(|what| format!("; try {what}")).unwrap_or_default();
-        tell!("line {line}: {}{offered}", problem.line());
+    let found = import::look(context, &bytes, how)?;
+    for (kind, lines) in found.mistakes() {
+        say_mistake(kind, &lines);
     }
     if preview {
-        let mut table = Table::new(&["line", "name", "mail", "groups", "device"], "nothing would be imported");
+        let columns = ["line", "verb", "name", "mail", "groups", "device", "changes"];
+        let mut table = Table::new(&columns, "nothing would be imported").least(&["mail", "groups", "device"]);
+        for group in &found.groups {
+            let mut row = vec![Cell::Missing, "add".into(), group.into(), Cell::Missing, Cell::Missing, Cell::Missing];
+            row.push(vec!["a new group".to_owned()].into());
+            table.row(row);
+        }
         for line in &found.good {
-            let device = line.device.as_ref().map(|device| device.name.clone());
+            let mut changes = line.changes();
+            if let Some(alias) = line.user.alias.as_ref().filter(|_| line.before.is_none()) {
+                changes.push(format!("signs in as {alias}"));
+            }
             table.row(vec![
                 line.number.into(),
+                line.verb().into(),
                 (&line.user.name).into(),
                 line.user.mail.clone().into(),
                 list(&line.user.groups),
-                device.into(),
+                line.device.as_ref().map(|device| device.name.clone()).into(),
+                changes.into(),
             ]);
         }
         output.table(&table);
-        return Ok(());
+        return if found.bad.is_empty() || how.skip_bad { Ok(()) } else { Err(import::refused(&found)) };
     }
-    if !found.bad.is_empty() && !skip_bad {
+    if !found.bad.is_empty() && !how.skip_bad {
         return Err(import::refused(&found));
     }
-    if found.good.is_empty() {
-        output.say("there is nobody in this file");
+    let names = |verb: &str| -> Vec<String> {
+        found.good.iter().filter(|line| line.verb() == verb).map(|line| line.user.name.clone()).collect()
+    };
+    let (added, changed) = (names("add"), names("change"));
+    if added.is_empty() && changed.is_empty() {
+        let count = found.good.len();
+        output.say(&match count {
+            0 => "there is nobody in this file".to_owned(),
+            _ => format!("nothing to do: {} there as the file says", if count == 1 { "1 is" } else { "all are" }),
+        });
         return Ok(());
     }
-    let names: Vec<_> = found.good.iter().map(|line| line.user.name.clone()).collect();
     if ask::somebody_there() {
-        let what = format!("this adds {} users{}", names.len(), crate::words::shown(&names));
-        ask::confirm(global.yes, &what)?;
+        let mut what = Vec::new();
+        for (verb, names) in [("adds", &added), ("changes", &changed)] {
+            if !names.is_empty() {
+                let count = crate::words::counted(names.len(), "user");
+                what.push(format!("{verb} {count}{}", crate::words::shown(names)));
+            }
+        }
+        if !found.groups.is_empty() {
+            let groups: Vec<_> = found.groups.iter().cloned().collect();
+            what.push(format!(
+                "makes {}{}",
+                crate::words::counted(groups.len(), "group"),
+                crate::words::shown(&groups)
+            ));
+        }
+        ask::confirm(global.yes, &format!("this {}", what.join("; ")))?;
     }
-    let bar = global.progress(names.len() as u64, "import");
-    let done = import::import(context, &bytes, skip_bad, &mut |at, _| bar.set_position(at as u64))?;
+    let bar = global.progress(found.good.len() as u64, "import");
+    let done = import::import(context, &bytes, how, &mut |at, _| bar.set_position(at as u64))?;
     bar.finish_and_clear();
-    let devices = done.good.iter().filter(|line| line.device.is_some()).count();
-    output.say(&format!("imported {} users and {devices} devices", done.good.len()));
+    let devices = done.good.iter().filter(|line| line.device_is_new).count();
+    let changes = if changed.is_empty() { String::new() } else { format!(", changed {}", changed.len()) };
+    output.did(&[
+        ("imported", added.len().into()),
+        ("changed", changed.len().into()),
+        ("devices", devices.into()),
+        ("groups", done.groups.len().into()),
+        ("left out", done.bad.len().into()),
+    ]);
+    output.say(&format!("imported {} users and {devices} devices{changes}", added.len()));
     if !done.bad.is_empty() {
         return Err(Problem::partly(format!("{} lines were left out", done.bad.len()))
             .why("they stand above, with their numbers"));
     }
     Ok(())
+}
+
+/// One line for each kind of mistake, however many lines of the file have it.
+fn say_mistake(kind: &str, lines: &[&import::Bad]) {
+    const SHOWN: usize = 8;
+    let problem = &lines[0].problem;
+    let offered = problem.tries.first().map(|what| format!("; try {what}")).unwrap_or_default();
+    if let [one] = lines {
+        tell!("line {}: {}{offered}", one.number, problem.line());
+        return;
+    }
+    let numbers: Vec<_> = lines.iter().take(SHOWN).map(|bad| bad.number.to_string()).collect();
+    let more = lines.len().saturating_sub(SHOWN);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    let count = lines.len();
+    tell!("{count} lines {kind}: {}{more}; line {}: {}{offered}", numbers.join(", "), numbers[0], problem.line());
 }
 
 pub fn run_group(global: &Global, command: GroupCommand) -> Result<()> {
@@ -323,6 +420,11 @@ pub fn run_group(global: &Global, command: GroupCommand) -> Result<()> {
             let group = people::add_group(&mut context, &name, about, lifetime)?;
             output.did(&[("group", (&group.name).into())]);
             output.say(&format!("added the group {}", group.name));
+        }
+        GroupCommand::Rename { name, to } => {
+            rename::group(&mut context, &name, &to)?;
+            output.did(&[("group", (&to).into())]);
+            output.say(&format!("the group {name} is {to} now"));
         }
         GroupCommand::List => {
             let mut table =
@@ -366,6 +468,13 @@ pub fn run_device(global: &Global, command: DeviceCommand) -> Result<()> {
             let device = people::add_device(&mut context, &name, platform)?;
             output.did(&[("device", (&device.name).into())]);
             output.say(&format!("added the device {}", device.name));
+        }
+        DeviceCommand::Rename { name, to } => {
+            let changed = rename::device(&mut context, &name, &to)?;
+            let called =
+                format!("{}/{}", name.split('/').next().unwrap_or_default(), to.rsplit('/').next().unwrap_or(&to));
+            output.did(&[("device", (&called).into())]);
+            output.say(&format!("the device {name} is {called} now{}", by_rollout(&changed.gateways)));
         }
         DeviceCommand::List { user, group, listing } => {
             let members = people::members_of(&mut context, group.as_deref())?;

@@ -63,7 +63,19 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
         if !global.quiet && output.format == FormatName::Text {
             show_plans(output, &plans);
         }
-        if !global.yes && ask::somebody_there() {
+        let mut unknown: Vec<String> = plans.iter().flat_map(|plan| plan.unknown.clone()).collect();
+        unknown.sort();
+        unknown.dedup();
+        if !unknown.is_empty() {
+            let count = crate::words::counted(unknown.len(), "device");
+            ask::confirm(
+                global.yes,
+                &format!(
+                    "this throws out {count} of which this estate knows nothing, admitted after the backup from which it was loaded{}",
+                    crate::words::shown(&unknown)
+                ),
+            )?;
+        } else if !global.yes && ask::somebody_there() {
             ask::confirm(false, "this changes the gateways named above")?;
         }
     }

@@ -31,6 +31,9 @@ pub enum Command {
         #[command(flatten)]
         about: About,
     },
+    /// Give a site another name, with the hosts and gateways there
+    #[command(after_help = "Example:\n  yestrel site rename harbour pier")]
+    Rename { name: String, to: String },
     /// Remove a site that nothing is at
     #[command(after_help = "Example:\n  yestrel site remove harbour")]
     Remove { name: String },
@@ -96,6 +99,11 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             record.push(("created", site.created.into()));
             output.record(&record);
             site::notes(&site).iter().for_each(|note| output.note(note));
+        }
+        Command::Rename { name, to } => {
+            yestrel_actions::people::rename::site(&mut context, &name, &to)?;
+            output.did(&[("site", (&to).into())]);
+            output.say(&format!("the site {name} is {to} now"));
         }
         Command::Remove { name } => {
             let site = site::show(&mut context, &name)?;

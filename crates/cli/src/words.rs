@@ -37,7 +37,7 @@ pub fn read_brought(from: &Path, key: Option<&Path>, passphrase_file: Option<&Pa
     let mut all = Vec::new();
     for path in [Some(from), key].into_iter().flatten() {
         let what = path.display().to_string();
-        let mut ask = || ask::passphrase(&what, passphrase_file);
+        let mut ask = ask::tries(&what, passphrase_file);
         all.push(bring::read(&read_file(path)?, &mut ask, &random)?);
     }
     let mut all = all.into_iter();

@@ -261,14 +261,14 @@ fn same(a: &str, b: &str) -> bool {
 
 /// Why a sign-in is refused, for the administrator.
 #[must_use]
-pub fn refusal(account: &str, verdict: &Verdict) -> Option<Problem> {
+pub fn refusal(account: &str, device: &str, verdict: &Verdict) -> Option<Problem> {
     match verdict {
         Verdict::Accepted => None,
         Verdict::Wrong(what) => Some(Problem::refused(format!("{account} is not let in")).why(format!("wrong {what}"))),
         Verdict::LockedOut(until) => Some(
             Problem::refused(format!("{account} is locked out until {}", moment(*until)))
                 .why(format!("{FAILURES} sign-ins in a row failed"))
-                .try_(format!("yestrel credential lift {}", account.replacen('.', "/", 1))),
+                .try_(format!("yestrel credential lift {}", device)),
         ),
     }
 }

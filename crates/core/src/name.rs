@@ -144,19 +144,53 @@ pub fn domain_around(dialled: &str) -> Option<String> {
     (dialled.parse::<std::net::IpAddr>().is_err() && rest.contains('.')).then(|| rest.to_ascii_lowercase())
 }
 
-/// A name near `name` that keeps the rules, or nothing.
-fn near(name: &str) -> String {
-    let kept: String = name
-        .rsplit(['/', '\\'])
-        .next()
-        .unwrap_or_default()
-        .chars()
-        .map(|c| c.to_ascii_lowercase())
-        .map(|c| if c == '_' || c == ' ' || c == '.' { '-' } else { c })
-        .filter(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || *c == '-')
-        .collect();
+/// A name near `name` that keeps the rules, or nothing. Letters of other alphabets that derive from the Latin one become those that are
+/// written in their place where they are missing.
+#[must_use]
+pub fn near(name: &str) -> String {
+    let last = name.rsplit(['/', '\\']).next().unwrap_or_default().to_lowercase();
+    let mut kept = String::new();
+    for c in last.chars() {
+        match c {
+            '_' | ' ' | '.' | '-' => kept.push('-'),
+            c if c.is_ascii_lowercase() || c.is_ascii_digit() => kept.push(c),
+            c => kept.push_str(in_its_place(c)),
+        }
+    }
     let kept = kept.trim_start_matches(|c: char| !c.is_ascii_lowercase());
     kept[..kept.len().min(LONGEST)].trim_end_matches('-').to_owned()
+}
+
+/// What is written for a letter where only a-z are at hand.
+fn in_its_place(c: char) -> &'static str {
+    match c {
+        'à' | 'á' | 'â' | 'ã' | 'ā' | 'ă' | 'ą' | 'ǎ' => "a",
+        'å' => "aa",
+        'ä' | 'æ' => "ae",
+        'ç' | 'ć' | 'č' | 'ĉ' | 'ċ' => "c",
+        'ď' | 'đ' | 'ð' => "d",
+        'è' | 'é' | 'ê' | 'ë' | 'ē' | 'ĕ' | 'ė' | 'ę' | 'ě' => "e",
+        'ĝ' | 'ğ' | 'ġ' | 'ģ' => "g",
+        'ĥ' | 'ħ' => "h",
+        'ì' | 'í' | 'î' | 'ï' | 'ĩ' | 'ī' | 'ĭ' | 'į' | 'ı' => "i",
+        'ĵ' => "j",
+        'ķ' => "k",
+        'ĺ' | 'ļ' | 'ľ' | 'ł' => "l",
+        'ñ' | 'ń' | 'ņ' | 'ň' | 'ŋ' => "n",
+        'ò' | 'ó' | 'ô' | 'õ' | 'ō' | 'ŏ' | 'ő' => "o",
+        'ö' | 'ø' | 'œ' => "oe",
+        'ŕ' | 'ŗ' | 'ř' => "r",
+        'ś' | 'ŝ' | 'ş' | 'š' | 'ș' => "s",
+        'ß' => "ss",
+        'ţ' | 'ť' | 'ŧ' | 'ț' => "t",
+        'þ' => "th",
+        'ù' | 'ú' | 'û' | 'ũ' | 'ū' | 'ŭ' | 'ů' | 'ű' | 'ų' => "u",
+        'ü' => "ue",
+        'ŵ' => "w",
+        'ý' | 'ÿ' | 'ŷ' => "y",
+        'ź' | 'ż' | 'ž' => "z",
+        _ => "",
+    }
 }
 
 fn shortened(name: &str) -> String {

@@ -402,5 +402,11 @@ pub fn enter(folder: &Path, name: &str, command: &[String]) -> Result<std::conve
             }
         }
     }
-    Err(failed(becoming.exec()))
+    let error = becoming.exec();
+    if error.kind() == std::io::ErrorKind::NotFound {
+        return Err(Problem::failed(format!("there is no program {} to run on {name}", command[0]))
+            .why("a host of the lab has the programs of this machine, and this one is not installed here")
+            .try_("install it here, or another program"));
+    }
+    Err(failed(error))
 }

@@ -47,7 +47,7 @@ pub struct Seat {
     pub number: u64,
     /// By which its credential is known.
     pub identity: PublicKey,
-    pub device: String,
+    device: RwLock<String>,
     /// `harbour/NAME`.
     pub listener: String,
     pub opened: Timestamp,
@@ -86,7 +86,7 @@ impl Seat {
         Arc::new(Self {
             number,
             identity,
-            device: device.into(),
+            device: RwLock::new(device.into()),
             listener: listener.into(),
             opened: Timestamp::now(),
             software: software.into(),
@@ -98,6 +98,12 @@ impl Seat {
             marked: AtomicBool::new(false),
             marks: OnceLock::new(),
         })
+    }
+
+    /// What its device is called.
+    #[must_use]
+    pub fn device(&self) -> String {
+        self.device.read().clone()
     }
 
     /// Its inner addresses.
@@ -223,7 +229,7 @@ impl Seats {
         let mut table = self.table.write();
         table.by_number.insert(seat.number, seat.clone());
         table.by_identity.entry(seat.identity.0).or_default().push(seat.number);
-        table.by_device.entry(seat.device.clone()).or_default().push(seat.number);
+        table.by_device.entry(seat.device()).or_default().push(seat.number);
         seat.inners().into_iter().for_each(|inner| table.occupy(inner.trunc(), seat.clone()));
     }
 
@@ -232,9 +238,18 @@ impl Seats {
         let mut table = self.table.write();
         let seat = table.by_number.remove(&number)?;
         leave(&mut table.by_identity, &seat.identity.0, number);
-        leave(&mut table.by_device, &seat.device, number);
+        leave(&mut table.by_device, &seat.device(), number);
         seat.inners().into_iter().for_each(|inner| table.vacate(inner.trunc(), number));
         Some(seat)
+    }
+
+    /// A connected device is called something else.
+    pub fn rename(&self, number: u64, device: &str) {
+        let mut table = self.table.write();
+        let Some(seat) = table.by_number.get(&number).cloned() else { return };
+        let before = std::mem::replace(&mut *seat.device.write(), device.to_owned());
+        leave(&mut table.by_device, &before, number);
+        table.by_device.entry(device.to_owned()).or_default().push(number);
     }
 
     /// A connected device gets other inner addresses.

@@ -45,21 +45,14 @@ impl<'a> Book<'a> {
         if let Some(record) = self.get(name)? {
             return Ok(record);
         }
-        let mut near: Vec<_> = self
-            .rows
-            .select(T::TABLE, &[], 2000)?
-            .iter()
-            .filter_map(|row| {
-                row.get("name").and_then(Value::as_str).map(|there| (distance(there, name), there.to_owned()))
-            })
-            .collect();
-        near.sort();
+        let all = self.rows.names(T::TABLE)?.into_iter();
+        let near = all.map(|there| (distance(&there, name), there)).min();
         let noun = T::NOUN;
         let shown: String = name.chars().take(60).collect();
         let problem = Problem::words(format!("there is no {noun} {shown:?}"));
         let command = noun.replace(' ', "-");
-        Err(match near.first() {
-            Some((away, there)) if *away <= 3 => problem.why(format!("the nearest is {there}")),
+        Err(match near {
+            Some((away, there)) if away <= 3 => problem.why(format!("the nearest is {there}")),
             Some(_) => problem.why("the estate has others under other names"),
             None => problem.why(format!("the estate has no {noun} yet")),
         }
@@ -191,7 +184,10 @@ impl<'a> Book<'a> {
             let command = T::NOUN.replace(' ', "-");
             return Err(Problem::refused(format!("there is already a {} {name}", T::NOUN))
                 .why("names are unique within an estate")
-                .try_(format!("yestrel {command} show {name}")));
+                .try_(match name.split_once('/') {
+                    Some((user, _)) if T::NOUN == "device" => format!("yestrel device list {user}"),
+                    _ => format!("yestrel {command} show {name}"),
+                }));
         }
         self.put(record)
     }
@@ -207,6 +203,14 @@ impl<'a> Book<'a> {
             self.keep(T::TABLE, name, Some(before), None);
         }
         self.rows.remove(T::TABLE, name)
+    }
+
+    /// From here on records may name others that are not there yet; at the end all must be there.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn defer_references(&self) -> Result<()> {
+        self.rows.defer_references()
     }
 
     /// Notes a change in the history.

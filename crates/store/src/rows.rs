@@ -23,6 +23,12 @@ pub trait Rows {
     /// The database cannot be read.
     fn select(&self, table: &str, filters: &[(&str, Value)], limit: usize) -> Result<Vec<Row>>;
 
+    /// All keys of a table, in order.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    fn names(&self, table: &str) -> Result<Vec<String>>;
+
     /// How many rows have these values.
     ///
     /// # Errors
@@ -40,6 +46,12 @@ pub trait Rows {
     /// # Errors
     /// As [`Rows::put`].
     fn remove(&self, table: &str, key: &str) -> Result<bool>;
+
+    /// From here to the end of the transaction, records may name others that are not there yet.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    fn defer_references(&self) -> Result<()>;
 
     /// The newest `limit` rows of the history, oldest first.
     ///

@@ -3,7 +3,7 @@
 
 use std::fs;
 use std::io::Write as _;
-use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
+use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 
 use base64::Engine as _;
@@ -96,9 +96,11 @@ pub fn check_private(path: &Path, what: &str) -> Result<()> {
         .map_err(|error| Problem::failed(format!("{what} {} cannot be read", path.display())).why(error.to_string()))?;
     let mode = metadata.permissions().mode() & 0o777;
     if mode & 0o077 != 0 {
-        return Err(Problem::refused(format!("{what} {} can be read by others", path.display()))
-            .why(format!("its mode is {mode:04o}; it must be 0600"))
-            .try_(format!("chmod 600 {}", path.display())));
+        let problem = Problem::refused(format!("{what} {} can be read by others", path.display()))
+            .why(format!("its mode is {mode:04o}; it must be 0600"));
+        // What is somebody else's is theirs to change.
+        let own = metadata.uid() == nix::unistd::geteuid().as_raw();
+        return Err(if own { problem.try_(format!("chmod 600 {}", path.display())) } else { problem });
     }
     Ok(())
 }
@@ -212,7 +214,8 @@ impl SealingKey {
         if !path.exists() {
             return Err(Problem::failed(format!("the sealing key {} is missing", path.display()))
                 .why("without it the secrets in the estate cannot be opened")
-                .try_("put the file back, from where it was moved or from its backup"));
+                .try_("put the file back, from where it was moved or from its backup")
+                .try_("yestrel estate recover   makes it again from the recovery key"));
         }
         check_private(path, "the sealing key")?;
         let damaged = || {

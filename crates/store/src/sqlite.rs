@@ -90,6 +90,28 @@ fn in_read_only_folder(path: &Path) -> Result<Option<String>> {
     Ok(Some(format!("file:{spelled}?immutable=1")))
 }
 
+/// Refuses what does not begin as an estate does: a file of SQLite 3 (its file format, section 1.3) of this application.
+fn check_beginning(path: &Path) -> Result<()> {
+    use std::io::Read as _;
+    let no_estate = |why: &str| {
+        Problem::failed(format!("{} is no estate", path.display()))
+            .why(why)
+            .try_("--estate PATH, with the estate's file")
+    };
+    let mut header = [0; 100];
+    let mut file = fs::File::open(path).map_err(|error| {
+        Problem::failed(format!("the estate {} cannot be read", path.display())).why(error.to_string())
+    })?;
+    file.read_exact(&mut header).map_err(|_| no_estate("it is another kind of file, or cut short"))?;
+    if !header.starts_with(b"SQLite format 3\0") {
+        return Err(no_estate("it is another kind of file, or damaged"));
+    }
+    if i64::from(u32::from_be_bytes([header[68], header[69], header[70], header[71]])) != APPLICATION {
+        return Err(no_estate("it is a database of another program"));
+    }
+    Ok(())
+}
+
 impl SqliteStore {
     /// Makes a new estate file with mode 0600, in a folder with mode 0700 if that is not there either.
     ///
@@ -123,14 +145,22 @@ impl SqliteStore {
     /// # Errors
     /// It is missing, readable by others, no estate, or of a newer version.
     pub fn open(path: &Path) -> Result<Self> {
-        if !path.exists() {
+        let there = path.try_exists().map_err(|error| {
+            Problem::failed(format!("the estate {} cannot be looked at", path.display()))
+                .why(format!("{error}; it may be another user's"))
+                .try_("--estate PATH, with an estate of this user")
+        })?;
+        if !there {
             return Err(Problem::failed(format!("there is no estate at {}", path.display()))
                 .why("--estate, YESTREL_ESTATE or the user's data folder say where it is")
                 .try_("yestrel estate create NAME"));
         }
         if path.is_dir() {
-            return Err(Problem::words(format!("{} is a folder, not an estate", path.display())));
+            return Err(Problem::words(format!("{} is a folder, not an estate", path.display()))
+                .try_("--estate PATH, with the estate's file"));
         }
+        // Whose file it is comes after whether it is an estate: other files are nobody's business here.
+        check_beginning(path)?;
         check_private(path, "the estate")?;
         check_folder(path)?;
         let no_estate = |why: String| Problem::failed(format!("{} is no estate", path.display())).why(why);
@@ -182,6 +212,26 @@ impl SqliteStore {
         };
         set().map_err(|e| problem(path, &e))?;
         Ok(Self { connection, path: path.to_owned() })
+    }
+
+    /// Names in a table that begin so, for completing words: read without waiting for anybody, and without bringing anything further.
+    ///
+    /// # Errors
+    /// There is no estate, or none that can be read.
+    pub fn names(path: &Path, table: &str, begun: &str, most: usize) -> Result<Vec<String>> {
+        check_beginning(path)?;
+        let table = crate::records::known(table)?;
+        let read = || {
+            let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+            let connection = Connection::open_with_flags(path, flags)?;
+            let mut statement =
+                connection.prepare(&format!("SELECT name FROM {table} WHERE name >= ?1 ORDER BY name LIMIT ?2"))?;
+            let most = i64::try_from(most).unwrap_or(i64::MAX);
+            let rows = statement.query_map(rusqlite::params![begun, most], |row| row.get::<_, String>(0))?;
+            rows.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        let names = read().map_err(|e| problem(path, &e))?;
+        Ok(names.into_iter().take_while(|name| name.starts_with(begun)).collect())
     }
 
     fn migrate(&mut self, from: usize) -> Result<()> {
@@ -310,6 +360,14 @@ impl Rows for SqliteRows<'_> {
         self.query(&format!("SELECT * FROM {table} WHERE {condition} ORDER BY name LIMIT {limit}"), &parameters)
     }
 
+    fn names(&self, table: &str) -> Result<Vec<String>> {
+        let run = || {
+            let mut statement = self.connection.prepare_cached(&format!("SELECT name FROM {table} ORDER BY name"))?;
+            statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
     fn count(&self, table: &str, filters: &[(&str, Value)]) -> Result<usize> {
         let sql = format!("SELECT count(*) FROM {table} WHERE {}", condition(filters));
         let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();
@@ -337,6 +395,10 @@ impl Rows for SqliteRows<'_> {
     fn remove(&self, table: &str, key: &str) -> Result<bool> {
         let run = || self.connection.prepare_cached(&format!("DELETE FROM {table} WHERE name = ?1"))?.execute([key]);
         run().map(|count| count > 0).map_err(|e| problem(self.path, &e))
+    }
+
+    fn defer_references(&self) -> Result<()> {
+        self.connection.pragma_update(None, "defer_foreign_keys", true).map_err(|e| problem(self.path, &e))
     }
 
     fn history(&self, limit: usize) -> Result<Vec<HistoryRow>> {

@@ -93,6 +93,19 @@ pub fn lift(context: &mut Context, text: &str) -> Result<bool> {
     })
 }
 
+/// What a device's account is called: by the name that its user had elsewhere, where they had one.
+pub(super) fn name_of(user: &User, device: &str) -> String {
+    let own = device.split_once('/').map_or(device, |(_, own)| own);
+    format!("{}.{own}", user.alias.as_ref().unwrap_or(&user.name))
+}
+
+/// The device whose account this name is.
+fn device_of(book: &Book<'_>, account: &str) -> Result<String> {
+    let Some((user, own)) = account.rsplit_once('.') else { return Ok(account.to_owned()) };
+    let named = book.find::<User>(&[("alias", user.into())])?.pop().map(|user| user.name);
+    Ok(format!("{}/{own}", named.unwrap_or_else(|| user.to_owned())))
+}
+
 /// Tries a sign-in with an account of the estate: counted like any other.
 ///
 /// # Errors
@@ -100,7 +113,7 @@ pub fn lift(context: &mut Context, text: &str) -> Result<bool> {
 pub fn sign_in(context: &mut Context, account_name: &str, password: &str, code: Option<&str>) -> Result<String> {
     let keys = context.keys()?;
     let (name, refused) = context.write(|book| {
-        let device = account_name.replacen('.', "/", 1);
+        let device = device_of(book, account_name)?;
         let mut credential = find::current(book, &device, CredentialKind::Password)?.ok_or_else(|| {
             Problem::refused(format!("there is no account {account_name:?}"))
                 .try_("yestrel credential list --kind password")
@@ -114,14 +127,18 @@ pub fn sign_in(context: &mut Context, account_name: &str, password: &str, code: 
         if let Some(end) = credential.expires.filter(|end| *end <= now) {
             return Err(Problem::refused(format!("{account_name} ended on {}", moment(end))));
         }
-        let name = credential.name.clone();
+        let (name, device) = (credential.name.clone(), credential.device.clone());
         let Some(account) = credential.account_mut() else { return Err(Problem::failed("an account is damaged")) };
+        if account.name != account_name {
+            return Err(Problem::refused(format!("there is no account {account_name:?}"))
+                .why(format!("the account of {device} is called {}", account.name)));
+        }
         let right = account::matches(password, &account.password);
         let second = account.second_factor.clone();
         let secret =
             second.map(|second| keys.sealing.open(&second.secret, &labels::second_factor(&name))).transpose()?;
         let verdict = account.sign_in(right, secret.as_ref().map(|secret| (secret, code)), now);
-        let refused = account::refusal(account_name, &verdict);
+        let refused = account::refusal(account_name, &device, &verdict);
         if refused.is_none() {
             credential.first_used.get_or_insert(now);
             credential.last_used = Some(now);

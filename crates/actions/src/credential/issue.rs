@@ -263,8 +263,8 @@ fn issue_within(book: &Book<'_>, keys: &Keys, device: &Device, wish: &Wish, comm
         let what = wish.kind.words();
         return Err(Problem::refused(format!("{} has a {what} already", device.name))
             .why(format!("{} was issued on {}", there.name, moment(there.issued)))
-            .try_(format!("yestrel credential renew {}   makes a new one and revokes that", device.name))
-            .try_(format!("yestrel credential revoke {} --reason ...", device.name)));
+            .try_(format!("yestrel credential renew {}   makes a new one in its place", there.name))
+            .try_(format!("yestrel credential revoke {} --reason REASON", there.name)));
     }
     let credential = make(book, keys, device, wish, common)?;
     book.note("credential issue", &credential.name, &described(&credential))?;
@@ -443,7 +443,8 @@ fn certify(
         Some(bytes) => {
             let asked: Request = request::read(bytes)?;
             let part = device.name.rsplit('/').next().unwrap_or_default().to_owned();
-            let mut own = vec![device.name.clone(), user.name.clone(), part, device.name.replace('/', ".")];
+            let mut own =
+                vec![device.name.clone(), user.name.clone(), part, super::account::name_of(&user, &device.name)];
             own.extend(names.iter().map(ToString::to_string));
             asked.check_names(&own)?;
             (asked.key, None)
@@ -495,7 +496,7 @@ fn open_account(
     credential: &str,
 ) -> Result<Account> {
     let user: User = book.need(&device.user)?;
-    let name = device.name.replace('/', ".");
+    let name = super::account::name_of(&user, &device.name);
     let password = match &wish.password {
         Some(password) => {
             let mut own = vec![name.as_str(), &user.name, &common.organisation, &device.name];

@@ -42,6 +42,12 @@ pub fn create(path: &Path, estate: &str, passphrase: Option<&str>) -> Result<(Es
         return Err(Problem::words("the passphrase is too short").why("it must have 12 characters at least"));
     }
     let key_path = path_of(path);
+    if path.exists() && SqliteStore::open(path).is_ok() {
+        return Err(Problem::refused(format!("there is already an estate at {}", path.display()))
+            .why("an estate is never written over another")
+            .try_("yestrel estate show")
+            .try_(format!("another place: yestrel estate create {estate} --estate PATH")));
+    }
     if key_path.exists() {
         return Err(Problem::refused(format!("there is already a sealing key at {}", key_path.display()))
             .why("it may belong to an estate that was moved away")

@@ -26,6 +26,7 @@ use crate::context::Context;
 use crate::credential::end;
 use crate::credential::handover::MOST_WORK;
 use crate::find;
+use crate::rollout::plan::unknown;
 
 const FORMAT: &str = "yestrel saved estate 1";
 /// Bytes at most of a part.
@@ -306,6 +307,8 @@ pub struct Caught {
     pub to: u64,
     /// Devices that were revoked since.
     pub revoked: Vec<String>,
+    /// Devices that it lets in and that this backup does not know: they were admitted since.
+    pub unknown: Vec<String>,
     pub problem: Option<Problem>,
 }
 
@@ -355,6 +358,7 @@ fn catch_up_with(context: &mut Context, gateway: &Gateway, host: &Host, caught: 
                         .try_("yestrel estate renew --recovery-file FILE   signs with the recovery key")
                 })
             })?;
+            caught.unknown = unknown(book, order.content.admit.iter())?;
             let newest = find::newest_order(book, &gateway.name)?.map_or(0, |order| order.number);
             if order.number > newest {
                 book.put(&StoredOrder {

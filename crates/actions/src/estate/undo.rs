@@ -61,6 +61,7 @@ pub fn undo(context: &mut Context, number: Option<u64>, newest: u64) -> Result<U
         if let Some(problem) = refused(&undoing) {
             return Err(problem);
         }
+        book.defer_references()?;
         for at in back {
             for change in steps[at].changes.iter().flatten().rev() {
                 let row = &steps[at].rows[0];

@@ -16,21 +16,96 @@ const LONGEST: usize = 200;
 /// Columns that are known; the first is needed.
 const COLUMNS: [&str; 6] = ["name", "mail", "about", "groups", "device", "platform"];
 
+/// How a file is taken.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct How {
+    /// Import what is good and leave out bad lines.
+    pub skip_bad: bool,
+    /// Make groups that are not there yet.
+    pub make_groups: bool,
+    /// Take the names that are proposed where one cannot be used.
+    pub take_names: bool,
+}
+
 /// A line that can be imported.
 #[derive(Debug, Clone)]
 pub struct Line {
     /// The line in the file, from 1; the header is the first.
     pub number: u64,
     pub user: User,
+    /// The same user as the estate has them, where it does.
+    pub before: Option<User>,
     pub device: Option<Device>,
+    /// Whether the estate does not have this device yet, or has it otherwise.
+    pub device_is_new: bool,
+}
+
+impl Line {
+    /// What would be another than it is, in words; empty where nothing would.
+    #[must_use]
+    pub fn changes(&self) -> Vec<String> {
+        let mut changes = Vec::new();
+        if let Some(before) = &self.before {
+            let shown = |text: &Option<String>| text.clone().unwrap_or_else(|| "-".into());
+            let mut differ = |what: &str, was: String, is: String| {
+                if was != is {
+                    changes.push(format!("{what} {was} -> {is}"));
+                }
+            };
+            let groups = |groups: &[String]| if groups.is_empty() { "-".to_owned() } else { groups.join(",") };
+            differ("mail", shown(&before.mail), shown(&self.user.mail));
+            differ("about", shown(&before.about), shown(&self.user.about));
+            differ("groups", groups(&before.groups), groups(&self.user.groups));
+            differ("alias", shown(&before.alias), shown(&self.user.alias));
+        }
+        if let Some(device) = self.device.as_ref().filter(|_| self.device_is_new) {
+            changes.push(format!("device {}", device.name));
+        }
+        changes
+    }
+
+    /// What would be done: a verb.
+    #[must_use]
+    pub fn verb(&self) -> &'static str {
+        match (&self.before, self.changes().is_empty()) {
+            (None, _) => "add",
+            (Some(_), false) => "change",
+            (Some(_), true) => "keep",
+        }
+    }
+}
+
+/// A line that cannot be imported.
+#[derive(Debug, Clone)]
+pub struct Bad {
+    pub number: u64,
+    /// What is wrong with this line and others like it, after "3 lines": "name a group that is not there".
+    pub kind: &'static str,
+    pub problem: Problem,
 }
 
 /// What is in a file.
 #[derive(Debug, Default)]
 pub struct Found {
     pub good: Vec<Line>,
-    /// Lines that cannot be imported, and why.
-    pub bad: Vec<(u64, Problem)>,
+    pub bad: Vec<Bad>,
+    /// Groups that would be made.
+    pub groups: BTreeSet<String>,
+}
+
+impl Found {
+    /// The lines that cannot be imported, by what is wrong with them: that, how many, and the first of them.
+    #[must_use]
+    pub fn mistakes(&self) -> Vec<(&'static str, Vec<&Bad>)> {
+        let mut kinds: Vec<(&'static str, Vec<&Bad>)> = Vec::new();
+        for bad in &self.bad {
+            match kinds.iter_mut().find(|(kind, _)| *kind == bad.kind) {
+                Some((_, lines)) => lines.push(bad),
+                None => kinds.push((bad.kind, vec![bad])),
+            }
+        }
+        kinds
+    }
 }
 
 /// The sign between fields: whichever the header has most of.
@@ -43,11 +118,11 @@ fn separator(header: &[u8]) -> u8 {
 ///
 /// # Errors
 /// Not a table with a known header.
-pub fn look(context: &mut Context, bytes: &[u8]) -> Result<Found> {
-    context.read(|book| check(book, bytes))
+pub fn look(context: &mut Context, bytes: &[u8], how: How) -> Result<Found> {
+    context.read(|book| check(book, bytes, how))
 }
 
-fn check(book: &Book<'_>, bytes: &[u8]) -> Result<Found> {
+fn check(book: &Book<'_>, bytes: &[u8], how: How) -> Result<Found> {
     let unusable = |what: &str| Problem::words(format!("this file cannot be imported: {what}"));
     if bytes.len() > LARGEST {
         return Err(unusable("it is larger than 64 MiB").try_("several smaller files"));
@@ -60,34 +135,37 @@ fn check(book: &Book<'_>, bytes: &[u8]) -> Result<Found> {
     let mut reader = ReaderBuilder::new().delimiter(separator(first)).flexible(true).from_reader(bytes);
     let header = reader.byte_headers().map_err(|error| unusable(&error.to_string()))?.clone();
     let columns = columns(&header)?;
-    let groups: BTreeSet<_> = book.all::<Group>()?.into_iter().map(|group| group.name).collect();
-    let taken: BTreeSet<_> = book.all::<User>()?.into_iter().map(|user| user.name).collect();
+    let table = Table {
+        columns,
+        width: header.len(),
+        how,
+        groups: book.all::<Group>()?.into_iter().map(|group| group.name).collect(),
+    };
     let mut seen: BTreeMap<String, u64> = BTreeMap::new();
     let mut found = Found::default();
     for record in reader.byte_records() {
         let record = match record {
             Ok(record) => record,
             Err(error) => {
-                let line = error.position().map_or(0, |position| line_at(bytes, position));
-                found.bad.push((line, Problem::words("the line cannot be read").why(error.to_string())));
+                let number = error.position().map_or(0, |position| line_at(bytes, position));
+                let problem = Problem::words("the line cannot be read").why(error.to_string());
+                found.bad.push(Bad { number, kind: "cannot be read", problem });
                 continue;
             }
         };
         let number = record.position().map_or(0, |position| line_at(bytes, position));
-        let line = read(&record, header.len(), &columns, number, &groups, book);
-        let line = line.and_then(|line| {
+        let line = table.read(&record, number, book).and_then(|(line, groups)| {
             let name = &line.user.name;
-            if taken.contains(name) {
-                return Err(Problem::words(format!("there is already a user {name}")));
-            }
             if let Some(before) = seen.insert(name.clone(), number) {
-                return Err(Problem::words(format!("{name} stands in line {before} already")));
+                let problem = Problem::words(format!("{name} stands in line {before} already"));
+                return Err(("name somebody who stands in another line", problem));
             }
+            found.groups.extend(groups);
             Ok(line)
         });
         match line {
             Ok(line) => found.good.push(line),
-            Err(problem) => found.bad.push((number, problem)),
+            Err((kind, problem)) => found.bad.push(Bad { number, kind, problem }),
         }
     }
     Ok(found)
@@ -122,96 +200,173 @@ fn columns(header: &ByteRecord) -> Result<BTreeMap<&'static str, usize>> {
     Ok(columns)
 }
 
-fn read(
-    record: &ByteRecord,
+/// What all lines of a file are read by.
+struct Table {
+    columns: BTreeMap<&'static str, usize>,
+    /// Fields in the header.
     width: usize,
-    columns: &BTreeMap<&'static str, usize>,
-    number: u64,
-    groups: &BTreeSet<String>,
-    book: &Book<'_>,
-) -> Result<Line> {
-    if record.len() > width {
-        return Err(Problem::words(format!("it has {} fields, and the header {width}", record.len()))
-            .why("a field with the separating sign in it stands in quotes"));
-    }
-    let field = |column: &str| -> Result<Option<String>> {
-        let Some(bytes) = columns.get(column).and_then(|at| record.get(*at)) else { return Ok(None) };
-        if bytes.len() > 4 * LONGEST {
-            return Err(Problem::words(format!("the field {column} has {} bytes", bytes.len()))
-                .why(format!("at most {LONGEST} characters are taken; perhaps a quote is not closed")));
-        }
-        let text = std::str::from_utf8(bytes)
-            .map_err(|_| {
-                Problem::words(format!("the field {column} is not UTF-8")).try_("save the file as CSV in UTF-8")
-            })?
-            .trim();
-        if text.chars().count() > LONGEST || text.chars().any(char::is_control) {
-            return Err(Problem::words(format!("the field {column} is too long or more than one line")));
-        }
-        Ok(Some(text.to_owned()).filter(|text| !text.is_empty()))
-    };
-    let user = field("name")?.ok_or_else(|| Problem::words("it has no name"))?;
-    name::check("user", &user)?;
-    let mail = field("mail")?.map(|mail| name::mail(&mail)).transpose()?;
-    let mut member_of: Vec<String> = field("groups")?
-        .unwrap_or_default()
-        .split([' ', ',', ';', '|'])
-        .filter(|group| !group.is_empty())
-        .map(str::to_owned)
-        .collect();
-    member_of.sort();
-    member_of.dedup();
-    if let Some(unknown) = member_of.iter().find(|group| !groups.contains(*group)) {
-        return Err(
-            Problem::words(format!("there is no group {unknown:?}")).try_(format!("yestrel group add {unknown}"))
-        );
-    }
-    let device = field("device")?;
-    if let Some(device) = &device {
-        name::check("device", device)?;
-    }
-    let device = device.map(|device| -> Result<Device> {
-        Ok(Device {
-            name: format!("{user}/{device}"),
-            user: user.clone(),
-            platform: field("platform")?,
-            created: book.now,
-        })
-    });
-    let device = device.transpose()?;
-    let user = User {
-        name: user,
-        mail,
-        about: field("about")?,
-        state: UserState::Active,
-        groups: member_of,
-        created: book.now,
-    };
-    Ok(Line { number, user, device })
+    how: How,
+    /// The groups that there are.
+    groups: BTreeSet<String>,
 }
 
-/// Imports what is good in a file; all of it or, when a line is bad and `skip_bad` does not say otherwise, nothing.
+/// What is wrong with a line, and with others like it.
+type Wrong = (&'static str, Problem);
+
+impl Table {
+    fn field(&self, record: &ByteRecord, column: &str) -> std::result::Result<Option<String>, Wrong> {
+        const KIND: &str = "have a field that cannot be taken";
+        let Some(bytes) = self.columns.get(column).and_then(|at| record.get(*at)) else { return Ok(None) };
+        if bytes.len() > 4 * LONGEST {
+            let problem = Problem::words(format!("the field {column} has {} bytes", bytes.len()))
+                .why(format!("at most {LONGEST} characters are taken; perhaps a quote is not closed"));
+            return Err((KIND, problem));
+        }
+        let text = std::str::from_utf8(bytes).map_err(|_| {
+            let problem = Problem::words(format!("the field {column} is not UTF-8"));
+            (KIND, problem.try_("save the file as CSV in UTF-8"))
+        })?;
+        let text = text.trim();
+        if text.chars().count() > LONGEST || text.chars().any(char::is_control) {
+            return Err((KIND, Problem::words(format!("the field {column} is too long or more than one line"))));
+        }
+        Ok(Some(text.to_owned()).filter(|text| !text.is_empty()))
+    }
+
+    /// The name of a user, and the one that the file has in its place.
+    fn name(&self, written: String) -> std::result::Result<(String, Option<String>), Wrong> {
+        let Err(problem) = name::check("user", &written) else { return Ok((written, None)) };
+        let near = name::near(&written);
+        // A dot between names is how others write them.
+        let only_dots = written.replace('.', "-") == near;
+        if !near.is_empty() && (only_dots || self.how.take_names) && name::check("user", &near).is_ok() {
+            return Ok((near, Some(written)));
+        }
+        let problem =
+            if near.is_empty() { problem } else { problem.try_("--take-names   takes the names that are proposed") };
+        Err(("have a name that cannot be used", problem))
+    }
+
+    /// A line, and the groups that it names and that are not there.
+    fn read(
+        &self,
+        record: &ByteRecord,
+        number: u64,
+        book: &Book<'_>,
+    ) -> std::result::Result<(Line, Vec<String>), Wrong> {
+        let fields = |kind, why: &str| {
+            let problem = Problem::words(format!("it has {} fields, and the header {}", record.len(), self.width));
+            Err((kind, problem.why(why)))
+        };
+        if record.len() > self.width {
+            return fields("have too many fields", "a field with the separating sign in it stands in quotes");
+        }
+        if record.len() < self.width {
+            return fields("have too few fields", "a field that is empty has its separating sign all the same");
+        }
+        let of_book = |problem: Problem| ("cannot be compared with the estate", problem);
+        let written = self.field(record, "name")?.ok_or_else(|| ("have no name", Problem::words("it has no name")))?;
+        let (user, alias) = self.name(written)?;
+        let before: Option<User> = book.get(&user).map_err(of_book)?;
+        if let Some(alias) = &alias {
+            let other = book.find::<User>(&[("alias", alias.as_str().into())]).map_err(of_book)?.pop();
+            if let Some(other) = other.filter(|other| other.name != user) {
+                let problem = Problem::words(format!("{alias} is the name elsewhere of {} already", other.name));
+                return Err(("have a name that is somebody else's", problem));
+            }
+        }
+        let mail = self.field(record, "mail")?.map(|mail| name::mail(&mail)).transpose();
+        let mail = mail.map_err(|problem| ("have no mail address where one stands", problem))?;
+        let about = self.field(record, "about")?;
+        let groups = self.field(record, "groups")?;
+        let mut member_of: Vec<String> = groups
+            .iter()
+            .flat_map(|groups| groups.split([' ', ',', ';', '|']))
+            .filter(|group| !group.is_empty())
+            .map(str::to_owned)
+            .collect();
+        member_of.sort();
+        member_of.dedup();
+        let missing: Vec<_> = member_of.iter().filter(|group| !self.groups.contains(*group)).cloned().collect();
+        if let Some(unknown) = missing.first().filter(|_| !self.how.make_groups) {
+            let problem =
+                Problem::words(format!("there is no group {unknown:?}")).try_(format!("yestrel group add {unknown}"));
+            return Err(("name a group that is not there", problem.try_("--make-groups   makes them")));
+        }
+        for group in &missing {
+            name::check("group", group).map_err(|problem| ("name a group that cannot be", problem))?;
+        }
+        let device = self.field(record, "device")?;
+        let platform = self.field(record, "platform")?;
+        let device = device.map(|own| -> std::result::Result<Device, Wrong> {
+            name::check("device", &own).map_err(|problem| ("have a device that cannot be", problem))?;
+            let name = format!("{user}/{own}");
+            Ok(Device { name, user: user.clone(), platform: platform.clone(), created: book.now })
+        });
+        let mut device = device.transpose()?;
+        let there: Option<Device> = match &device {
+            Some(device) => book.get(&device.name).map_err(of_book)?,
+            None => None,
+        };
+        if let (Some(device), Some(there)) = (&mut device, &there) {
+            device.created = there.created;
+            device.platform = device.platform.take().or_else(|| there.platform.clone());
+        }
+        let device_is_new =
+            device.as_ref().is_some_and(|device| there.as_ref().is_none_or(|there| there.platform != device.platform));
+        // What the file does not say of somebody who is there stays as it is.
+        let (was, created) = (before.clone(), before.as_ref().map_or(book.now, |before| before.created));
+        let was = was.unwrap_or(User {
+            name: user.clone(),
+            alias: None,
+            mail: None,
+            about: None,
+            state: UserState::Active,
+            groups: Vec::new(),
+            created,
+        });
+        let user = User {
+            alias: alias.or(was.alias),
+            mail: mail.or(was.mail),
+            about: about.or(was.about),
+            groups: if groups.is_some() { member_of } else { was.groups },
+            ..User { name: user, state: was.state, created, alias: None, mail: None, about: None, groups: Vec::new() }
+        };
+        Ok((Line { number, user, before, device, device_is_new }, missing))
+    }
+}
+
+/// Imports what is good in a file; all of it or, when a line is bad and it was not said otherwise, nothing.
 ///
 /// # Errors
 /// A bad line, or as [`look`].
-pub fn import(
-    context: &mut Context,
-    bytes: &[u8],
-    skip_bad: bool,
-    step: &mut dyn FnMut(usize, usize),
-) -> Result<Found> {
+pub fn import(context: &mut Context, bytes: &[u8], how: How, step: &mut dyn FnMut(usize, usize)) -> Result<Found> {
     context.write(|book| {
-        let found = check(book, bytes)?;
-        if !found.bad.is_empty() && !skip_bad {
+        let found = check(book, bytes, how)?;
+        if !found.bad.is_empty() && !how.skip_bad {
             return Err(refused(&found));
+        }
+        for group in &found.groups {
+            book.add(&Group { name: group.clone(), about: None, lifetime: None, created: book.now })?;
+            book.note("group add", group, "named by an import")?;
         }
         let count = found.good.len();
         for (at, line) in found.good.iter().enumerate() {
-            book.add(&line.user)?;
-            book.note("user add", &line.user.name, &line.user.groups.join(","))?;
-            if let Some(device) = &line.device {
-                book.add(device)?;
-                book.note("device add", &device.name, device.platform.as_deref().unwrap_or_default())?;
+            match line.verb() {
+                "add" => {
+                    book.add(&line.user)?;
+                    book.note("user add", &line.user.name, &line.user.groups.join(","))?;
+                }
+                "change" => {
+                    book.put(&line.user)?;
+                    book.note("user change", &line.user.name, &line.changes().join(", "))?;
+                }
+                _ => {}
+            }
+            if let Some(device) = line.device.as_ref().filter(|_| line.device_is_new) {
+                let verb = if book.get::<Device>(&device.name)?.is_none() { "device add" } else { "device change" };
+                book.put(device)?;
+                book.note(verb, &device.name, device.platform.as_deref().unwrap_or_default())?;
             }
             step(at + 1, count);
         }
@@ -222,12 +377,18 @@ pub fn import(
 /// Why nothing of a file is imported.
 #[must_use]
 pub fn refused(found: &Found) -> Problem {
-    Problem::refused(format!(
+    let mut problem = Problem::refused(format!(
         "nothing was imported: {} of {} lines are bad",
         found.bad.len(),
         found.bad.len() + found.good.len()
     ))
     .why("a file is imported whole or not at all")
-    .try_("mend the lines, then the same command again")
-    .try_("--skip-bad   imports the others")
+    .try_("mend the lines, then the same command again");
+    // What helps one line helps all that are like it.
+    for (_, lines) in found.mistakes() {
+        for what in lines[0].problem.tries.iter().filter(|what| what.starts_with("--")) {
+            problem = problem.try_(what);
+        }
+    }
+    problem.try_("--skip-bad   imports the others")
 }

@@ -1,12 +1,13 @@
 //! What a rollout would do: what each gateway is to be now, compared with the order that it has.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 use yestrel_core::Result;
+use yestrel_core::admission::Proof;
 use yestrel_core::estate::{Authority, Credential, Gateway, Revocation, SharedSecret, Site, StoredOrder, User};
 use yestrel_core::exchange::agent::Status;
-use yestrel_core::order::{self, Change, Content, Part, Peer, PeerDial};
+use yestrel_core::order::{self, Admit, Change, Content, Part, Peer, PeerDial};
 use yestrel_core::tunnel::Tunnel;
 use yestrel_store::Book;
 
@@ -90,6 +91,23 @@ pub struct Plan {
     pub to: u64,
     pub changes: Vec<Change>,
     pub nothing_to_do: bool,
+    /// Devices that the gateway lets in and of which this estate knows nothing: they were admitted after the backup from which it was
+    /// loaded.
+    pub unknown: Vec<String>,
+}
+
+/// Devices of these admissions of which the estate knows nothing.
+pub(crate) fn unknown<'a>(book: &Book<'_>, admitted: impl Iterator<Item = &'a Admit>) -> Result<Vec<String>> {
+    let mut unknown = BTreeSet::new();
+    for admit in admitted {
+        let identity = admit.proof.identity().to_string();
+        let known = book.count::<Credential>(&[("identity", identity.as_str().into())])? > 0
+            || book.get::<Revocation>(&identity)?.is_some();
+        if !known && !matches!(admit.proof, Proof::SharedSecret { .. }) {
+            unknown.insert(admit.device.clone());
+        }
+    }
+    Ok(unknown.into_iter().collect())
 }
 
 pub(super) fn chosen(book: &Book<'_>, names: &[String]) -> Result<Vec<Gateway>> {
@@ -147,7 +165,12 @@ pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) 
         let before = gateway.lists_there.get(name).map_or_else(|| "none".to_owned(), ToString::to_string);
         changes.push(Change { verb: "list", words: format!("of {name} {before} -> {number}") });
     }
-    Ok((Plan { gateway: gateway.name.clone(), from: gateway.order_number, to, changes, nothing_to_do }, new))
+    let stay: BTreeSet<_> = new.admit.iter().map(|admit| admit.proof.identity().to_string()).collect();
+    let gone =
+        old.iter().flat_map(|old| &old.admit).filter(|admit| !stay.contains(&admit.proof.identity().to_string()));
+    let unknown = if only.is_none() { unknown(book, gone)? } else { Vec::new() };
+    let plan = Plan { gateway: gateway.name.clone(), from: gateway.order_number, to, changes, nothing_to_do, unknown };
+    Ok((plan, new))
 }
 
 /// The number of each list that a gateway with this content should publish.

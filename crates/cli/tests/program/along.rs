@@ -30,7 +30,10 @@ fn a_saved_estate_comes_back_whole() {
     assert_eq!(std::fs::metadata(world.path("saved")).unwrap().permissions().mode() & 0o777, 0o600);
     world.run("estate save saved --passphrase-file pass").is(3).says("never written over");
     world.run("estate load saved --passphrase-file pass").is(3).says("already something");
-    world.run("estate load saved --passphrase-file wrong --estate other").is(3).says("wrong three times");
+    world
+        .run("estate load saved --passphrase-file wrong --estate other")
+        .is(3)
+        .says("the passphrase in wrong is wrong");
     for cut in [bytes.len() - 1, bytes.len() / 2, 200, 30] {
         std::fs::write(world.path("cut"), &bytes[..cut]).unwrap();
         world.run("estate load cut --passphrase-file pass --estate other").is(2).says("cut short");
@@ -126,8 +129,13 @@ fn an_older_backup_takes_over_what_its_gateways_know_and_two_copies_notice_each_
     // After the backup: a device is revoked, and the gateway goes on to newer orders.
     world.run("credential revoke tomas/tablet --reason lost --yes").is(0);
     world.run("listener change harbour/quill --keep-alive 25s").is(0);
+    world.admit("ines", "ines/desk");
     world.run("rollout --yes").is(0);
-    world.run("estate load saved --estate later").is(0).says("caught up").says("tomas/tablet");
+    let came = world.run("estate load saved --estate later").is(0).says("caught up").says("tomas/tablet");
+    assert!(came.err.contains("1 device was admitted after this backup: ines/desk"), "{came:?}");
+    // Whom it does not know it throws out only when that was said yes to.
+    world.run("rollout --estate later").is(2).says("throws out 1 device").says("ines/desk");
+    world.run("rollout --preview").is(0).says("nothing to do");
     world.run("credential list --estate later").is(0).says("revoked");
     world.run("gateway list --estate later").is(0).says("behind");
     // The copy can go on, and the first one then sees that it is not alone.

@@ -249,3 +249,135 @@ fn a_handover_says_which_gateway_does_not_know_it_yet() {
     let known = world.run("credential handover ines/desk --to ines.yestrel --yes").is(0);
     assert!(!known.err.contains("does not know"), "{known:?}");
 }
+
+#[test]
+fn a_second_import_changes_what_is_there_and_says_it_first() {
+    let world = World::estate();
+    world.run("group add crew").is(0);
+    world.write(
+        "first.csv",
+        "name,mail,groups,device,platform\nmara,mara@skerry.example,crew,laptop,linux\ntomas,,crew,,\n",
+    );
+    world.run("user import first.csv").is(0).says("imported 2 users and 1 devices");
+    world.run("user import first.csv").is(0).says("nothing to do: all are there");
+    let second = "name,mail,groups,device,platform\nmara,m@skerry.example,crew office,laptop,apple\ntomas,,,tablet,\nines,ines@skerry.example,office,desk,\n";
+    world.write("second.csv", second);
+    world
+        .run("user import second.csv")
+        .is(3)
+        .says("2 lines name a group that is not there: 2, 4")
+        .says("--make-groups");
+    let before = world.everything();
+    let preview = world.run("user import second.csv --make-groups --preview --format json").is(0).json();
+    let rows = preview.as_array().unwrap();
+    let verbs: Vec<_> = rows.iter().map(|row| (row["verb"].as_str().unwrap(), row["name"].as_str().unwrap())).collect();
+    assert_eq!(verbs, [("add", "office"), ("change", "mara"), ("change", "tomas"), ("add", "ines")]);
+    let said = rows[1]["changes"].to_string();
+    for part in ["mail mara@skerry.example -> m@skerry.example", "groups crew -> crew,office", "device mara/laptop"] {
+        assert!(said.contains(part), "{said}");
+    }
+    assert!(world.everything() == before, "a preview changes nothing");
+    let done = world.run("user import second.csv --make-groups --format json").is(0).json();
+    assert_eq!((&done["imported"], &done["changed"], &done["devices"]), (&1.into(), &2.into(), &3.into()));
+    // What the file leaves empty stays as it is; what it has no column for, too.
+    let shown = world.run("user show tomas --format json").is(0).json();
+    assert!(shown["groups"][0] == "crew" && shown["devices"][0] == "tomas/tablet", "{shown}");
+    assert!(world.run("device list mara").is(0).out.contains("apple"));
+    world.write("third.csv", "name,about\nmara,mate\n");
+    world.run("user import third.csv").is(0).says("changed 1");
+    world.run("user show mara").is(0).says("crew,office").says("m@skerry.example").says("mate");
+    world.run("estate undo --yes").is(0);
+    assert!(!world.run("user show mara").is(0).out.contains("mate"));
+}
+
+#[test]
+fn names_from_elsewhere_stay_good_to_sign_in_with() {
+    let world = World::harbour("--processes");
+    let people = "name,device\nmara.nilsen,laptop\nJ\u{f8}rgen \u{c5}s,desk\n\u{5b89}\u{5a1c},desk\ntomas\nines,desk\n";
+    world.write("people.csv", people);
+    let came = world.run("user import people.csv").is(3);
+    came.says("2 lines have a name that cannot be used: 3, 4").says("the name joergen-aas").says("--take-names");
+    let came = world.run("user import people.csv").is(3);
+    came.says("line 5: it has 1 fields, and the header 2");
+    let came = world.run("user import people.csv --take-names --skip-bad --preview").is(0);
+    came.says("mara-nilsen").says("signs in as mara.nilsen").says("joergen-aas");
+    world.run("user import people.csv --take-names --skip-bad").is(4).says("imported 3 users");
+    world.run("user import people.csv --take-names --skip-bad").says("nothing to do");
+    // Somebody else's name is nobody's to take.
+    world.write("again.csv", "name\nmara_nilsen\n");
+    world.run("user import again.csv --take-names").is(0).says("changed 1");
+    world.run("estate undo --yes").is(0);
+    world.run("user show mara-nilsen").is(0).says("mara.nilsen");
+    world.run("authority create").is(0);
+    world.write("password", "a herring in the morning fog\n");
+    world.run("credential issue mara-nilsen/laptop --kind password --password-file password").is(0);
+    let sign_in = |account: &str| world.run(&format!("registry try {account} --password-file password"));
+    sign_in("mara.nilsen.laptop").is(0);
+    sign_in("mara-nilsen.laptop").is(3).says("is called mara.nilsen.laptop");
+    sign_in("nobody.laptop").is(3);
+}
+
+#[test]
+fn whoever_is_called_something_else_stays_connected() {
+    let world = World::mara("--processes");
+    world.run("group add crew").is(0);
+    world.run("user change mara --group crew").is(0);
+    world.run("authority create").is(0);
+    world.run("device add mara/phone").is(0);
+    world.run("credential issue mara/phone --kind certificate").is(0);
+    world.run("credential issue mara/phone --kind password --generate --second-factor").is(0);
+    world.run("rollout --yes").is(0);
+    world.on_laptop("yestrel connect mara.yestrel --background").is(0);
+    wait(10, "mara is in", || world.run("session list").out.contains("mara/laptop").then_some(()));
+    for (noun, bad) in
+        [("user", "mara Mara"), ("user", "nobody ines"), ("group", "crew 1"), ("device", "mara/phone tomas/phone")]
+    {
+        assert!(world.run(&format!("{noun} rename {bad}")).code > 1, "{noun} {bad}");
+    }
+    world.run("user add tomas").is(0);
+    world.run("user rename mara tomas").is(3).says("there is already a user tomas");
+    world.run("device rename mara/phone laptop").is(3).says("there is already a device");
+    world.run("user show mara").is(0).says("mara/phone");
+    world.run("user rename mara mara-n").is(0).says("rollout");
+    world.run("device rename mara-n/phone handset").is(0);
+    world.run("group rename crew deck").is(0);
+    world.run("site rename harbour pier").is(0);
+    world.run("user show mara-n").is(0).says("deck").says("mara-n/laptop").says("mara-n/handset");
+    world.run("user show mara").is(2);
+    world.run("site show pier").is(0);
+    world.run("gateway show harbour").is(0).says("pier");
+    // News that came under the old name are those of the same device.
+    world.run("session list").is(0).says("mara");
+    world.run("rollout --yes").is(0);
+    world.run("session list").is(0).says("mara-n/laptop");
+    assert_eq!(world.on_laptop("yestrel tunnel list --format json").json()[0]["state"], "up");
+    world.run("gateway list").is(0);
+    // Secrets that are sealed under a name still open.
+    world.run("credential handover mara-n/handset --kind certificate --as pkcs12 --to handset.p12 --yes").is(0);
+    world.run("credential handover mara-n/handset --kind password --to account.txt --yes").is(0);
+    assert!(world.read("account.txt").contains("mara.phone"), "an account keeps the name that it is known by");
+    world.run("session end mara-n/laptop --words again --yes").is(0).says("1");
+    world.run("credential revoke mara-n/laptop --reason lost --yes").is(0);
+    wait(10, "the session ends", || (!world.run("session list").out.contains("laptop")).then_some(()));
+    world.run("session list --past").is(0).says("mara-n/laptop");
+    world.run("estate history --verify").is(0);
+    // A name goes back like any other change that no gateway has seen.
+    world.run("group rename deck crew").is(0);
+    world.run("estate undo --yes").is(0);
+    world.run("group show deck").is(0);
+}
+
+#[test]
+fn a_rename_is_undone_with_everything_that_names_it() {
+    let world = World::harbour("--processes");
+    world.admit("mara", "mara/laptop");
+    world.run("rollout --yes").is(0);
+    world.run("user rename mara mara-n").is(0);
+    world.run("estate undo --yes").is(3).says("secret");
+    world.run("user rename mara-n mara").is(0);
+    world.run("rollout --preview").is(0).says("nothing to do");
+    world.run("site rename harbour pier").is(0);
+    world.run("estate undo --yes").is(0);
+    world.run("gateway show harbour").is(0).says("harbour");
+    world.run("site show pier").is(2);
+}

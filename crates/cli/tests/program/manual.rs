@@ -62,22 +62,45 @@ fn manual_pages_are_there_for_every_command_and_are_well_formed() {
     world.run("manual --to file/pages").is(1).says("cannot be written");
 }
 
+/// What bash offers after these words.
+fn offered(world: &World, words: &[&str]) -> String {
+    let script = world.run("completion bash").is(0).out;
+    let (last, at) = (words[words.len() - 1], words.len() - 1);
+    let asked = format!(
+        "\nCOMP_WORDS=({}); COMP_CWORD={at}; COMP_TYPE=9; _clap_complete_yestrel yestrel '{last}' '{}'; echo \"${{COMPREPLY[@]}}\"\n",
+        words.join(" "),
+        words[at - 1]
+    );
+    let program = std::path::Path::new(env!("CARGO_BIN_EXE_yestrel")).parent().unwrap().display().to_string();
+    let mut bash = world.set_up(Command::new("bash"));
+    bash.env("PATH", format!("{program}:{}", std::env::var("PATH").unwrap()));
+    let mut bash = bash.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    bash.stdin.take().unwrap().write_all(format!("{script}{asked}").as_bytes()).unwrap();
+    String::from_utf8(bash.wait_with_output().unwrap().stdout).unwrap().trim().to_owned()
+}
+
 #[test]
-fn a_shell_completes_words() {
-    let world = World::empty();
+fn a_shell_completes_words_and_names_of_the_estate() {
+    let world = World::estate();
     for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
         let script = world.run(&format!("completion {shell}")).is(0).out;
-        assert!(script.contains("rollout") && script.contains("yestrel"), "{shell}");
+        assert!(script.contains("YESTREL_COMPLETE") && script.contains("yestrel"), "{shell}");
     }
-    // A real one.
-    let script = world.run("completion bash").out;
-    let asked =
-        "\nCOMP_WORDS=(yestrel gateway re); COMP_CWORD=2; _yestrel yestrel re gateway; echo \"${COMPREPLY[@]}\"\n";
-    let mut bash = Command::new("bash").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
-    bash.stdin.take().unwrap().write_all(format!("{script}{asked}").as_bytes()).unwrap();
-    let said = String::from_utf8(bash.wait_with_output().unwrap().stdout).unwrap();
-    assert_eq!(said.trim(), "restart retire");
     world.run("completion tcsh").is(2).says("bash");
+    assert_eq!(offered(&world, &["yestrel", "gateway", "re"]), "restart retire");
+    world.run("group add crew").is(0);
+    for user in ["mara", "marius", "tomas"] {
+        world.run(&format!("user add {user} --group crew")).is(0);
+        world.run(&format!("device add {user}/laptop")).is(0);
+    }
+    assert_eq!(offered(&world, &["yestrel", "user", "show", "mar"]), "mara marius");
+    assert_eq!(offered(&world, &["yestrel", "credential", "issue", "to"]), "tomas/laptop");
+    assert_eq!(offered(&world, &["yestrel", "user", "list", "--group", "c"]), "crew");
+    assert_eq!(offered(&world, &["yestrel", "user", "add", "mar"]), "", "a new name is nobody's");
+    // From the estate that the words name; and from none, nothing and no noise.
+    assert_eq!(offered(&world, &["yestrel", "--estate", "nowhere", "user", "show", "mar"]), "");
+    world.write("noise", "this is no estate");
+    assert_eq!(offered(&world, &["yestrel", "--estate", "noise", "user", "show", "mar"]), "");
 }
 
 /// Every promise in docs/security.md names a test that would miss it, and that test is there.

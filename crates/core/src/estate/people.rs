@@ -15,6 +15,9 @@ pub enum UserState {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct User {
     pub name: String,
+    /// The name that they had elsewhere, `mara.nilsen`: what their accounts are called.
+    #[serde(default)]
+    pub alias: Option<String>,
     pub mail: Option<String>,
     /// "engineer".
     pub about: Option<String>,

@@ -1,3 +1,6 @@
+-- The name that a user had elsewhere, which stays good to sign in with.
+ALTER TABLE users ADD COLUMN alias TEXT;
+CREATE UNIQUE INDEX users_by_alias ON users(alias);
 -- What each command did to records, without their secrets: before and after, as JSON. By the last row that it wrote into the history.
 CREATE TABLE changes (
   number INTEGER PRIMARY KEY,
