@@ -486,8 +486,8 @@ fn a_gateways_certificate_is_renewed_before_its_end_and_a_devices_too() {
     assert_ne!(certificate(&mut world).serial, first.serial);
     assert!(!certify(&mut world).contains("in place of"), "made, and waits for its gateway");
     let by = world.context.now + jiff::SignedDuration::from_hours(24 * 30);
-    let due = credential::renew_due(&mut world.context, by, &mut |_, _| {}).unwrap().what;
-    assert_eq!(due.certificates, ["mara/phone/2"]);
+    let due = credential::renew_due(&mut world.context, by, CredentialKind::Certificate, &mut |_, _| {}).unwrap().what;
+    assert_eq!(due.renewed, ["mara/phone/2"]);
     // The old one is still there, until its own end.
     let all = credential::list(&mut world.context, Some("mara/phone"), &credential::Filter::default()).unwrap();
     let states: Vec<_> = all.iter().map(|view| (view.state, view.credential.superseded().is_some())).collect();

@@ -97,7 +97,7 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     let asked = leftover::ask(&mut context)?;
     let outcomes = rollout::rollout(&mut context, &arguments.gateways, &how)?;
     bar.finish_and_clear();
-    let reported = report(output, &outcomes);
+    let reported = report(output, false, &outcomes);
     say_old(output, &leftover::clean(&mut context, asked)?);
     reported
 }
@@ -115,14 +115,28 @@ fn say_old(output: Output, old: &[Old]) {
 /// Brings a change that cannot wait to the gateways that it affects, within the command that made it: of what waits for them, this change
 /// alone, or `everything`.
 pub fn carry<T>(global: &Global, context: &mut Context, changed: &Changed<T>, everything: bool) -> Result<()> {
-    let output = global.output();
+    carry_as(global.output(), false, context, changed, everything)
+}
+
+/// The same beside an answer of its own: what became of it at the gateways is then no answer, but remarks.
+pub fn carry_beside<T>(global: &Global, context: &mut Context, changed: &Changed<T>, everything: bool) -> Result<()> {
+    carry_as(global.output(), global.output().is_for_programs(), context, changed, everything)
+}
+
+fn carry_as<T>(
+    output: Output,
+    in_remarks: bool,
+    context: &mut Context,
+    changed: &Changed<T>,
+    everything: bool,
+) -> Result<()> {
     let asked = leftover::ask(context)?;
     let outcomes = carry::carry(context, changed, everything, &mut |plans| {
         if !output.quiet && output.format == FormatName::Text {
             show_plans(output, plans);
         }
     })?;
-    let mut reported = if outcomes.is_empty() { Ok(()) } else { report(output, &outcomes) };
+    let mut reported = if outcomes.is_empty() { Ok(()) } else { report(output, in_remarks, &outcomes) };
     let old = leftover::clean(context, asked)?;
     say_old(output, &old);
     if let (Ok(()), Some(one)) = (&reported, old.iter().find(|one| one.problem.is_some())) {
@@ -174,7 +188,7 @@ fn show_plans(output: Output, plans: &[Plan]) {
     output.write(&text);
 }
 
-fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
+fn report(output: Output, in_remarks: bool, outcomes: &[Outcome]) -> Result<()> {
     let mut table = Table::new(&["gateway", "order", "state", "sessions ended", "why"], "");
     for outcome in outcomes {
         let grade = match outcome {
@@ -213,7 +227,12 @@ fn report(output: Output, outcomes: &[Outcome]) -> Result<()> {
             why.into(),
         ]);
     }
-    if !output.quiet || output.format != FormatName::Text {
+    if in_remarks {
+        for outcome in outcomes {
+            let why = outcome.problem.as_ref().map(|problem| format!(": {}", problem.line())).unwrap_or_default();
+            output.note(&format!("{} {}{why}", outcome.gateway, outcome.state.word()));
+        }
+    } else if !output.quiet || output.format != FormatName::Text {
         output.table(&table);
     }
     let failed: Vec<_> = outcomes.iter().filter(|outcome| outcome.state == OutcomeState::Failed).collect();

@@ -115,15 +115,15 @@ fn still_there(book: &Book<'_>, old: &Credential) -> Result<Vec<String>> {
 /// What is due for renewal.
 #[derive(Debug, Default)]
 pub struct Due {
-    /// Certificates: renewed, or to be.
-    pub certificates: Vec<String>,
-    /// Certificates whose device made the key: it must make a new request.
-    pub by_request: Vec<String>,
-    /// Key pairs, which a renewal would lock out until they are handed over anew.
+    /// Of the kind that was asked for: renewed, or to be.
+    pub renewed: Vec<String>,
+    /// Of that kind, and made on the device: it must make a new one.
+    pub by_device: Vec<String>,
+    /// Of other kinds.
     pub others: Vec<String>,
 }
 
-fn due(book: &Book<'_>, by: Timestamp) -> Result<(Due, Vec<Credential>)> {
+fn due(book: &Book<'_>, by: Timestamp, kind: CredentialKind) -> Result<(Due, Vec<Credential>)> {
     let mut due = Due::default();
     let mut renew = Vec::new();
     for credential in
@@ -132,42 +132,47 @@ fn due(book: &Book<'_>, by: Timestamp) -> Result<(Due, Vec<Credential>)> {
         if !credential.expires.is_some_and(|end| end > book.now && end <= by) {
             continue;
         }
-        match credential.kind() {
-            CredentialKind::Certificate if credential.made_on_device() => due.by_request.push(credential.name),
-            CredentialKind::Certificate => {
-                due.certificates.push(credential.name.clone());
-                renew.push(credential);
-            }
-            _ => due.others.push(credential.name),
+        if credential.kind() != kind {
+            due.others.push(credential.name);
+        } else if credential.made_on_device() {
+            due.by_device.push(credential.name);
+        } else {
+            due.renewed.push(credential.name.clone());
+            renew.push(credential);
         }
     }
     Ok((due, renew))
 }
 
-/// What ends by a moment.
+/// What of a kind ends by a moment.
 ///
 /// # Errors
 /// The estate cannot be read.
-pub fn would_renew(context: &mut Context, by: Timestamp) -> Result<Due> {
-    context.read(|book| Ok(due(book, by)?.0))
+pub fn would_renew(context: &mut Context, by: Timestamp, kind: CredentialKind) -> Result<Due> {
+    context.read(|book| Ok(due(book, by, kind)?.0))
 }
 
-/// Renews every certificate that ends by a moment; each old one holds until its end.
+/// Renews everything of a kind that ends by a moment, as [`renew`] would each.
 ///
 /// # Errors
 /// The key of an authority is away; then nothing has changed.
-pub fn renew_due(context: &mut Context, by: Timestamp, step: &mut dyn FnMut(usize, usize)) -> Result<Changed<Due>> {
+pub fn renew_due(
+    context: &mut Context,
+    by: Timestamp,
+    kind: CredentialKind,
+    step: &mut dyn FnMut(usize, usize),
+) -> Result<Changed<Due>> {
     let keys = context.keys()?;
     context.write(|book| {
-        let (mut due, renew) = due(book, by)?;
+        let (mut due, renew) = due(book, by, kind)?;
         let count = renew.len();
         let (mut gateways, mut devices) = (BTreeSet::new(), BTreeSet::new());
-        due.certificates.clear();
+        due.renewed.clear();
         for (at, credential) in renew.into_iter().enumerate() {
             let renewed = renew_within(book, &keys, credential, &Wish::default())?;
             gateways.extend(renewed.gateways);
             devices.extend(renewed.only.devices);
-            due.certificates.push(renewed.what.credential.name);
+            due.renewed.push(renewed.what.credential.name);
             step(at + 1, count);
         }
         Ok(Changed::of(due, gateways, devices))

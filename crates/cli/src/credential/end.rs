@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use yestrel_actions::credential::{self, Whose};
 use yestrel_actions::{Context, status};
 use yestrel_core::Result;
+use yestrel_core::estate::CredentialKind;
 
 use super::show::places;
 use crate::ask;
@@ -15,46 +16,50 @@ use crate::words::{self, shown};
 pub(super) fn renew_due(
     global: &Global,
     context: &mut Context,
-    by: Timestamp,
+    (by, kind): (Timestamp, CredentialKind),
     preview: bool,
     everything: bool,
 ) -> Result<()> {
     let output = global.output();
-    let due = credential::would_renew(context, by)?;
+    let due = credential::would_renew(context, by, kind)?;
     for (names, why) in [
-        (&due.by_request, "need a new request from their device: yestrel credential renew USER/DEVICE --request FILE"),
-        (&due.others, "are not renewed by themselves: it would lock them out until they are handed over anew"),
+        (&due.by_device, "were made on their device, which must make a new one: yestrel credential renew USER/DEVICE"),
+        (&due.others, "of other kinds are due as well, and renewed with --kind KIND"),
     ] {
         if !names.is_empty() {
             output.note(&format!("{} {why}{}", names.len(), shown(names)));
         }
     }
+    let nothing = format!("no {} is due", kind.words());
     if preview {
-        let mut table = Table::new(&["would be renewed"], "no certificate is due");
-        due.certificates.iter().for_each(|name| table.row(vec![name.into()]));
+        let mut table = Table::new(&["would be renewed"], &nothing);
+        due.renewed.iter().for_each(|name| table.row(vec![name.into()]));
         output.table(&table);
         return Ok(());
     }
-    if due.certificates.is_empty() {
-        output.say("no certificate is due");
+    if due.renewed.is_empty() {
+        output.say(&nothing);
         return Ok(());
     }
-    if ask::somebody_there() {
-        ask::confirm(
-            global.yes,
-            &format!(
-                "this renews {} certificates; the old ones hold until their end{}",
-                due.certificates.len(),
-                shown(&due.certificates)
-            ),
-        )?;
+    let count = words::counted(due.renewed.len(), kind.words());
+    let effect = match kind {
+        CredentialKind::Certificate => "the old ones hold until their end",
+        CredentialKind::KeyPair => "sessions end now, and their devices are out until they have the new handovers",
+        CredentialKind::Password => {
+            "the old passwords hold no more, and their devices are out until they have the new ones"
+        }
+    };
+    // What locks nobody out a timer may do.
+    if kind != CredentialKind::Certificate || ask::somebody_there() {
+        ask::confirm(global.yes, &format!("this renews {count}; {effect}{}", shown(&due.renewed)))?;
     }
     let _unhurried = Unhurried::begin();
-    let bar = global.progress(due.certificates.len() as u64, "renew");
-    let done = credential::renew_due(context, by, &mut |at, _| bar.set_position(at as u64))?;
+    let bar = global.progress(due.renewed.len() as u64, "renew");
+    let done = credential::renew_due(context, by, kind, &mut |at, _| bar.set_position(at as u64))?;
     bar.finish_and_clear();
-    output.say(&format!("renewed {}{}", done.what.certificates.len(), shown(&done.what.certificates)));
-    crate::rollout::carry(global, context, &done, everything)?;
+    output.did(&[("renewed", list(&done.what.renewed))]);
+    output.say(&format!("renewed {}{}", done.what.renewed.len(), shown(&done.what.renewed)));
+    crate::rollout::carry_beside(global, context, &done, everything)?;
     output.say("yestrel credential list --state ready   shows what waits to be handed over");
     Ok(())
 }

@@ -200,7 +200,7 @@ pub enum Command {
     /// Make a new one for a device: a key pair or password in place of the old at once, a certificate beside the old one until
     /// that ends
     #[command(
-        after_help = "Example:\n  yestrel credential renew mara/laptop\n  yestrel credential renew --due 30d   all certificates that end within 30 days; a timer can run it\n  yestrel credential renew boatyard+harbour --kind shared-secret --overlap 14d"
+        after_help = "Example:\n  yestrel credential renew mara/laptop\n  yestrel credential renew --due 30d   all certificates that end within 30 days; a timer can run it\n  yestrel credential renew --due 7d --kind key-pair   and then credential handover --group\n  yestrel credential renew boatyard+harbour --kind shared-secret --overlap 14d"
     )]
     Renew {
         /// USER/DEVICE; for a shared secret its holder
@@ -209,7 +209,7 @@ pub enum Command {
         /// Which, where the device has several
         #[arg(long, value_enum)]
         kind: Option<KindName>,
-        /// All certificates that end within this time
+        /// All that end within this time: certificates, or of --kind
         #[arg(long, value_name = "WHEN", value_parser = moment, conflicts_with = "name")]
         due: Option<Timestamp>,
         /// How long the old shared secret still holds beside the new one
@@ -508,12 +508,20 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         Command::Notice { name, form, to, .. } => {
             notices::run(output, &mut context, name.as_deref(), form, to.as_deref())?
         }
-        Command::Renew { due: Some(by), preview, everything, .. } => {
-            end::renew_due(global, &mut context, by, preview, everything)?
+        Command::Renew { due: Some(by), kind, preview, everything, .. } => {
+            let kind = match kind.map(KindName::of_device) {
+                Some(None) => {
+                    return Err(Problem::words("a shared secret has no end by which it would be due")
+                        .try_("yestrel credential renew HOLDER --kind shared-secret"));
+                }
+                kind => kind.flatten().unwrap_or(CredentialKind::Certificate),
+            };
+            end::renew_due(global, &mut context, (by, kind), preview, everything)?;
         }
         Command::Renew { name, kind: Some(KindName::SharedSecret), overlap, .. } => {
             let holder = name.unwrap_or_default();
             let (made, until) = shared::renew(&mut context, &holder, overlap)?;
+            output.did(&[("shared secret", (&made.name).into()), ("before holds until", until.into())]);
             output.say(&format!(
                 "made {}; the one before holds beside it until {}",
                 made.name,
@@ -536,11 +544,16 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let _unhurried = Unhurried::begin();
             let renewed = credential::renew(&mut context, &before.name, None, &wish)?;
             let made = &renewed.what.credential;
+            output.did(&[
+                ("credential", (&made.name).into()),
+                ("in place of", (&before.name).into()),
+                ("expires", made.expires.into()),
+            ]);
             output.say(&format!("made {} in place of {}", made.name, before.name));
             if let (CredentialKind::Certificate, Some(end)) = (before.kind(), before.expires) {
                 output.say(&format!("{} holds beside it until {}", before.name, yestrel_core::moment(end)));
             }
-            crate::rollout::carry(global, &mut context, &renewed, everything)?;
+            crate::rollout::carry_beside(global, &mut context, &renewed, everything)?;
             issue::say_handover(output, made);
         }
         Command::Revoke { name: Some(holder), kind: Some(KindName::SharedSecret), reason, preview, .. } => {

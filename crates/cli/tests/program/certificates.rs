@@ -706,6 +706,17 @@ fn a_renewal_leaves_the_old_certificate_until_its_end() {
     world.run("credential renew --due 30d --preview").is(0).says("mara/phone/1");
     world.run("credential renew --due 30d").is(0).says("mara/phone/2");
     world.run("credential renew --due 30d").is(0).says("no certificate is due");
+    // Of other kinds only when that is said, and with a yes: it locks out.
+    world.run("credential issue mara/phone --kind password --generate --until 20d").is(0);
+    let came = world.run("credential renew --due 30d").is(0).says("no certificate is due");
+    assert!(came.err.contains("renewed with --kind KIND: mara/phone/3"), "{came:?}");
+    world.run("credential renew --due 30d --kind password").is(2).says("until they have the new ones");
+    let made = world.run("credential renew --due 30d --kind password --yes --format json").is(0).json();
+    assert_eq!(made["renewed"][0], "mara/phone/4", "{made}");
+    let made = world.run("credential renew mara/phone --kind password --generate --yes --format json").is(0).json();
+    assert_eq!((&made["credential"], &made["in_place_of"]), (&"mara/phone/5".into(), &"mara/phone/4".into()), "{made}");
+    world.run("credential renew --due 30d --kind shared-secret").is(2).says("no end");
+    world.run("credential revoke mara/phone --kind password --reason unused --yes").is(0);
     public_parts(&world);
     world.judge(&format!("{VERIFY} -crl_check -CRLfile lists.pem phone/certificate.pem")).is(0);
     // A lost device loses both.
