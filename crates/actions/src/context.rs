@@ -38,6 +38,8 @@ pub struct Context {
     pub(crate) borrowed: Arc<Vec<PrivateKey>>,
     /// The sealing key, once the command has needed it: from then on what is recorded is signed.
     opened: RefCell<Option<SealingKey>>,
+    /// What is changed is only tried.
+    rehearsing: bool,
 }
 
 /// The system user and host, "astrid@bridge".
@@ -65,7 +67,18 @@ impl Context {
         let places = HashMap::new();
         let (now, borrowed) = (Timestamp::now(), Arc::default());
         let opened = RefCell::default();
-        Ok(Self { path: path.to_owned(), store, who: who(), now, passphrase, person, places, borrowed, opened })
+        Ok(Self {
+            path: path.to_owned(),
+            store,
+            who: who(),
+            now,
+            passphrase,
+            person,
+            places,
+            borrowed,
+            opened,
+            rehearsing: false,
+        })
     }
 
     /// Whoever sits before the command.
@@ -152,6 +165,9 @@ impl Context {
     /// What `change` returns.
     pub fn write<R>(&mut self, change: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
         let (who, opened) = (self.who.clone(), &self.opened);
+        if self.rehearsing {
+            return self.store.rehearse(self.now, &who, change);
+        }
         self.store.write(self.now, &who, |book| {
             let changed = change(book)?;
             if let Some(key) = &*opened.borrow() {
@@ -159,6 +175,18 @@ impl Context {
             }
             Ok(changed)
         })
+    }
+
+    /// What an action would come to: everything that it would do to the estate is done, and then nothing of it. For actions that are
+    /// one change of the estate and reach no host.
+    ///
+    /// # Errors
+    /// As the action.
+    pub fn rehearse<R>(&mut self, action: impl FnOnce(&mut Self) -> Result<R>) -> Result<R> {
+        self.rehearsing = true;
+        let came = action(self);
+        self.rehearsing = false;
+        came
     }
 
     /// A consistent look.

@@ -1,5 +1,7 @@
 //! What several nouns look up in the estate.
 
+use std::collections::BTreeSet;
+
 use yestrel_core::estate::{
     Credential, CredentialKind, Estate, Gateway, Group, Host, Listener, Site, StoredOrder, User,
 };
@@ -67,16 +69,31 @@ pub(crate) fn members(book: &Book<'_>, group: &str) -> Result<Vec<User>> {
     Ok(book.all::<User>()?.into_iter().filter(|user| user.groups.iter().any(|one| one == group)).collect())
 }
 
-/// How many handed-over credentials tell their devices something that is no longer so, at this gateway.
-pub(crate) fn stale_count(book: &Book<'_>, gateway: &str) -> Result<usize> {
+/// Handovers that tell their devices something that is no longer so.
+#[derive(Debug, Default)]
+pub struct Stale {
+    pub count: usize,
+    /// Devices whose handover became so by one change.
+    pub by_this: Vec<String>,
+}
+
+/// Devices whose handover tells something of this gateway that is no longer so.
+pub(crate) fn stale_at(book: &Book<'_>, gateway: &str) -> Result<BTreeSet<String>> {
     let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
     let prefix = format!("{gateway}/");
     let credentials = book.find::<Credential>(&[("revoked", serde_json::Value::Null)])?;
     Ok(credentials
-        .iter()
+        .into_iter()
         .filter(|credential| credential.told.iter().any(|told| told.listener.starts_with(&prefix)))
         .filter(|credential| !credential.stale(&listeners, &gateways, &sites).is_empty())
-        .count())
+        .map(|credential| credential.device)
+        .collect())
+}
+
+/// What a change has made stale, of what was `before`.
+pub(crate) fn became_stale(book: &Book<'_>, gateway: &str, before: &BTreeSet<String>) -> Result<Stale> {
+    let after = stale_at(book, gateway)?;
+    Ok(Stale { count: after.len(), by_this: after.difference(before).cloned().collect() })
 }
 
 /// Refuses to remove what something else needs.

@@ -38,4 +38,5 @@ pub mod site;
 pub mod status;
 
 pub use context::{AskPassphrase, Context, who};
+pub use find::Stale;
 pub use yestrel_places::Person;

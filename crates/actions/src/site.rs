@@ -1,5 +1,7 @@
 //! Sites: what a command does with a place and its networks.
 
+use std::collections::BTreeSet;
+
 use ipnet::IpNet;
 use yestrel_core::estate::{Gateway, Host, Listener, Site};
 use yestrel_core::pool::{Taken, common_at_home, overlap, range};
@@ -8,7 +10,7 @@ use yestrel_core::{Problem, Result, name};
 use yestrel_store::Book;
 
 use crate::context::Context;
-use crate::find::{listeners_of, still_needed};
+use crate::find::{self, Stale, listeners_of, still_needed};
 
 /// What a command says about a site; `None` leaves what is there.
 #[derive(Debug, Default)]
@@ -109,9 +111,14 @@ fn describe(site: &Site) -> String {
 ///
 /// # Errors
 /// As [`add`].
-pub fn change(context: &mut Context, site: &str, wish: &Wish) -> Result<Site> {
+pub fn change(context: &mut Context, site: &str, wish: &Wish) -> Result<(Site, Stale)> {
     context.write(|book| {
         let mut site: Site = book.need(site)?;
+        let gateways = book.find::<Gateway>(&[("site", site.name.as_str().into())])?;
+        let mut before = BTreeSet::new();
+        for gateway in &gateways {
+            before.extend(find::stale_at(book, &gateway.name)?);
+        }
         if let Some(texts) = &wish.networks {
             site.networks = networks(book, &site.name, texts)?;
         }
@@ -122,13 +129,17 @@ pub fn change(context: &mut Context, site: &str, wish: &Wish) -> Result<Site> {
             site.front = Some(front.clone());
         }
         book.put(&site)?;
-        for gateway in book.find::<Gateway>(&[("site", site.name.as_str().into())])? {
+        let mut stale = Stale::default();
+        for gateway in gateways {
+            let here = find::became_stale(book, &gateway.name, &before)?;
+            stale.count += here.count;
+            stale.by_this.extend(here.by_this);
             for one in listeners_of(book, &gateway.name)? {
                 can_be_told(book, &one)?;
             }
         }
         book.note("site change", &site.name, &describe(&site))?;
-        Ok(site)
+        Ok((site, stale))
     })
 }
 

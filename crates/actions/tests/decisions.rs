@@ -347,7 +347,7 @@ fn a_reach_that_grows_makes_handovers_stale_and_one_that_shrinks_does_not() {
     let mut change = |reach: &str| {
         let wish = ListenerWish { reach: Some(reach.parse().unwrap()), ..ListenerWish::default() };
         let (_, stale) = listener::change(&mut world.context, "harbour/first", &wish).unwrap();
-        stale
+        stale.count
     };
     assert_eq!(change("10.44.0.20/32"), 0);
     assert_eq!(change("10.44.0.0/22,10.45.0.0/24"), 1);

@@ -16,7 +16,7 @@ use crate::ask;
 use crate::global::Global;
 use crate::listing::Listing;
 use crate::output::{Cell, FormatName, Output, Table, list};
-use crate::words::say_stale;
+use crate::words::{first_of_stale, say_stale};
 
 #[derive(Subcommand)]
 pub enum Command {
@@ -70,6 +70,9 @@ pub enum Command {
         /// Write a request for a certificate (PKCS#10), for somebody else to sign; its key stays in the estate
         #[arg(long, value_name = "FILE", conflicts_with = "certificate")]
         request: Option<PathBuf>,
+        /// Show which handovers it would make stale, and change nothing
+        #[arg(long, conflicts_with_all = ["certificate", "request"])]
+        preview: bool,
     },
     /// Move a gateway to another host: the name dialled, keys, credentials and inner addresses stay
     #[command(after_help = "Example:\n  yestrel gateway move harbour --to breakwater")]
@@ -314,6 +317,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             certificate_key,
             certificate_passphrase_file,
             request,
+            preview,
         } => {
             let wish = Wish { metrics: metrics.map(|Metrics(at)| at), also, ..about.into() };
             if let Some(path) = certificate {
@@ -327,9 +331,13 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 output.say(&format!("yestrel gateway change {name} --certificate FILE   takes what is signed by it"));
                 return Ok(());
             }
+            let (_, would) = context.rehearse(|context| gateway::change(context, &name, &wish))?;
+            if !first_of_stale(global, &format!("this change of {name}"), &would, preview)? {
+                return Ok(());
+            }
             let (gateway, stale) = gateway::change(&mut context, &name, &wish)?;
             output.say(&format!("changed the gateway {}; yestrel rollout brings it there", gateway.name));
-            say_stale(output, stale);
+            say_stale(output, stale.count);
         }
         Command::Retire { name, abandoned } => {
             let devices = gateway::retire_preview(&mut context, &name)?;

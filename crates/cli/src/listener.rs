@@ -61,6 +61,9 @@ pub enum Command {
         name: String,
         #[command(flatten)]
         about: About,
+        /// Show which handovers it would make stale, and change nothing
+        #[arg(long)]
+        preview: bool,
     },
     /// Make a new call secret for a listener: without the secret in their handover, devices are not answered at all
     #[command(
@@ -259,14 +262,19 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.record(&record);
             listener::notes(listener).iter().for_each(|note| output.note(note));
         }
-        Command::Change { name, about } => {
-            let (changed, stale) = listener::change(&mut context, &name, &about.into())?;
+        Command::Change { name, about, preview } => {
+            let wish = about.into();
+            let (_, would) = context.rehearse(|context| listener::change(context, &name, &wish))?;
+            if !crate::words::first_of_stale(global, &format!("this change of {name}"), &would, preview)? {
+                return Ok(());
+            }
+            let (changed, stale) = listener::change(&mut context, &name, &wish)?;
             output.say(&format!(
                 "changed the listener {}; yestrel rollout {} brings it there",
                 changed.name, changed.gateway
             ));
             listener::notes(&changed).iter().for_each(|note| output.note(note));
-            crate::words::say_stale(output, stale);
+            crate::words::say_stale(output, stale.count);
         }
         Command::Renew { name, overlap } => {
             if overlap.as_secs() < 1 {
@@ -282,7 +290,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 if overlap.as_secs() < 1 { "opens no more".into() } else { format!("opens until {}", moment(until)) };
             output.say(&format!("made a new call secret for {name}; the one before {until}"));
             output.say(&format!("yestrel rollout {}   brings it to the gateway", renewed.gateway));
-            crate::words::say_stale(output, stale);
+            crate::words::say_stale(output, stale.count);
         }
         Command::Close { name } => {
             let standing = listener::show(&mut context, &name)?;

@@ -30,6 +30,9 @@ pub enum Command {
         name: String,
         #[command(flatten)]
         about: About,
+        /// Show which handovers it would make stale, and change nothing
+        #[arg(long)]
+        preview: bool,
     },
     /// Give a site another name, with the hosts and gateways there
     #[command(after_help = "Example:\n  yestrel site rename harbour pier")]
@@ -78,10 +81,16 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.say(&format!("added the site {}", site.name));
             site::notes(&site).iter().for_each(|note| output.note(note));
         }
-        Command::Change { name, about } => {
-            let site = site::change(&mut context, &name, &about.into())?;
+        Command::Change { name, about, preview } => {
+            let wish = about.into();
+            let (_, would) = context.rehearse(|context| site::change(context, &name, &wish))?;
+            if !crate::words::first_of_stale(global, &format!("this change of {name}"), &would, preview)? {
+                return Ok(());
+            }
+            let (site, stale) = site::change(&mut context, &name, &wish)?;
             output.say(&format!("changed the site {}; yestrel rollout brings it to the gateways", site.name));
             site::notes(&site).iter().for_each(|note| output.note(note));
+            crate::words::say_stale(output, stale.count);
         }
         Command::List => {
             let mut table = Table::new(

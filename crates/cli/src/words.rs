@@ -3,12 +3,14 @@
 use std::path::Path;
 
 use jiff::{SignedDuration, Timestamp};
+use yestrel_actions::Stale;
 use yestrel_core::estate::Credential;
 use yestrel_core::x509::{Algorithm, bring};
 use yestrel_core::{Problem, Result, lapse};
 use zeroize::Zeroizing;
 
 use crate::ask;
+use crate::global::Global;
 use crate::output::Output;
 
 pub fn algorithm(text: &str) -> std::result::Result<Algorithm, String> {
@@ -132,6 +134,33 @@ pub fn say_transport(output: Output, password: &Zeroizing<String>) {
     if !output.is_for_programs() {
         output.write_always(&format!("its transport password, to be told by another way:  {}", **password));
     }
+}
+
+/// Says before a change which handovers it makes stale; whoever sits at the terminal can still leave it. Gives whether to go on: a preview
+/// ends here.
+///
+/// # Errors
+/// They said no.
+pub fn first_of_stale(global: &Global, what: &str, stale: &Stale, preview: bool) -> Result<bool> {
+    let output = global.output();
+    if preview {
+        let mut table = crate::output::Table::new(&["handover made stale"], "no handover would become stale");
+        stale.by_this.iter().for_each(|device| table.row(vec![device.into()]));
+        output.table(&table);
+        return Ok(false);
+    }
+    if stale.by_this.is_empty() {
+        return Ok(true);
+    }
+    let count = counted(stale.by_this.len(), "handover");
+    let said = format!("{what} makes {count} stale{}", shown(&stale.by_this));
+    if ask::somebody_there() {
+        let learn = "their devices learn what is new by the next tunnel that opens, or by a way notice";
+        ask::confirm(global.yes, &format!("{said}; {learn}"))?;
+    } else {
+        output.note(&said);
+    }
+    Ok(true)
 }
 
 /// Says that handovers have become stale, if any have.

@@ -263,6 +263,19 @@ impl SqliteStore {
         Ok(result)
     }
 
+    /// What a change would come to: as [`SqliteStore::write`], and then nothing of it happens.
+    ///
+    /// # Errors
+    /// What `change` returns, or the database's own.
+    pub fn rehearse<R>(&mut self, now: Timestamp, who: &str, change: impl FnOnce(&Book<'_>) -> Result<R>) -> Result<R> {
+        let path = &self.path;
+        let transaction =
+            self.connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(|e| problem(path, &e))?;
+        let result = change(&Book::new(&SqliteRows { connection: &transaction, path }, now, who));
+        transaction.rollback().map_err(|e| problem(path, &e))?;
+        result
+    }
+
     /// Copies the database as it stands at one moment, whatever other commands do meanwhile.
     ///
     /// # Errors

@@ -22,7 +22,7 @@ use yestrel_store::{Book, Record as _, SealingKey};
 
 use crate::authority::lists;
 use crate::context::Context;
-use crate::find;
+use crate::find::{self, Stale};
 use crate::keyring::labels;
 use crate::leftover;
 use crate::listener;
@@ -151,8 +151,9 @@ pub(crate) fn peer_call(book: &Book<'_>, key: &SealingKey, to: &PublicKey) -> Re
 ///
 /// # Errors
 /// As [`create`].
-pub fn change(context: &mut Context, gateway: &str, wish: &Wish) -> Result<(Gateway, usize)> {
+pub fn change(context: &mut Context, gateway: &str, wish: &Wish) -> Result<(Gateway, Stale)> {
     context.write(|book| {
+        let stale = find::stale_at(book, gateway)?;
         let mut gateway: Gateway = book.need(gateway)?;
         let host: Host = book.need(&gateway.host)?;
         check(wish, &host)?;
@@ -200,7 +201,7 @@ pub fn change(context: &mut Context, gateway: &str, wish: &Wish) -> Result<(Gate
         }
         book.put(&gateway)?;
         book.note("gateway change", &gateway.name, &said.join(", "))?;
-        let stale = find::stale_count(book, &gateway.name)?;
+        let stale = find::became_stale(book, &gateway.name, &stale)?;
         Ok((gateway, stale))
     })
 }

@@ -25,8 +25,9 @@ use yestrel_store::{Book, SealingKey};
 
 use crate::context::Context;
 use crate::credential::account;
+use crate::find::{self, Stale};
 use crate::keyring::labels;
-use crate::{find, host, site};
+use crate::{host, site};
 
 /// What a command says about a listener; `None` leaves what is there, or takes the default.
 #[derive(Debug, Default)]
@@ -366,11 +367,12 @@ fn call_secret(sealing: &SealingKey, listener: &str, number: u32, gateway: &Gate
 ///
 /// # Errors
 /// No such listener, or its tunnel has no call secrets.
-pub fn renew(context: &mut Context, listener: &str, overlap: SignedDuration) -> Result<(Listener, Timestamp, usize)> {
+pub fn renew(context: &mut Context, listener: &str, overlap: SignedDuration) -> Result<(Listener, Timestamp, Stale)> {
     let sealing = context.key()?;
     let until = context.now + overlap;
     context.write(|book| {
         let mut listener: Listener = book.need(listener)?;
+        let stale = find::stale_at(book, &listener.gateway)?;
         let gateway: Gateway = book.need(&listener.gateway)?;
         let word = listener.tunnel.word().to_owned();
         let Tunnel::Quill(quill) = &mut listener.tunnel else {
@@ -384,7 +386,7 @@ pub fn renew(context: &mut Context, listener: &str, overlap: SignedDuration) -> 
             &listener.name,
             &format!("call secret {number}; the one before until {}", moment(until)),
         )?;
-        let stale = find::stale_count(book, &gateway.name)?;
+        let stale = find::became_stale(book, &gateway.name, &stale)?;
         Ok((listener, until, stale))
     })
 }
@@ -413,10 +415,11 @@ fn describe(listener: &Listener) -> String {
 ///
 /// # Errors
 /// As [`open`]; also a pool that cannot hold everybody.
-pub fn change(context: &mut Context, listener: &str, wish: &Wish) -> Result<(Listener, usize)> {
+pub fn change(context: &mut Context, listener: &str, wish: &Wish) -> Result<(Listener, Stale)> {
     check(wish)?;
     context.write(|book| {
         let mut listener: Listener = book.need(listener)?;
+        let stale = find::stale_at(book, &listener.gateway)?;
         let gateway: Gateway = book.need(&listener.gateway)?;
         let host: Host = book.need(&gateway.host)?;
         let before = serde_json::to_value(&listener).ok();
@@ -464,7 +467,7 @@ pub fn change(context: &mut Context, listener: &str, wish: &Wish) -> Result<(Lis
         site::can_be_told(book, &listener)?;
         book.put(&listener)?;
         book.note("listener change", &listener.name, &describe(&listener))?;
-        let stale = find::stale_count(book, &gateway.name)?;
+        let stale = find::became_stale(book, &gateway.name, &stale)?;
         Ok((listener, stale))
     })
 }

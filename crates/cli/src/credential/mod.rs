@@ -336,6 +336,11 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             }
             (Some(kind), _, Some(group)) if preview => {
                 let would = credential::would_issue(&mut context, &group, kind)?;
+                if !would.done.is_empty() {
+                    // Whatever would refuse it refuses its preview.
+                    let wish = about.wish(kind, at, once, &group)?;
+                    context.rehearse(|context| credential::issue_group(context, &group, &wish, &mut |_, _| {}))?;
+                }
                 let mut table = Table::new(&["device", "would get"], "nobody would get one");
                 would.done.iter().for_each(|device| table.row(vec![device.into(), kind.word().into()]));
                 output.table(&table);

@@ -381,3 +381,35 @@ fn a_rename_is_undone_with_everything_that_names_it() {
     world.run("gateway show harbour").is(0).says("harbour");
     world.run("site show pier").is(2);
 }
+
+#[test]
+fn what_a_change_makes_stale_is_said_before_it_and_a_preview_refuses_what_the_command_would() {
+    let world = World::mara("--processes");
+    let before = world.everything();
+    let rows = world.run("listener change harbour/quill --port 4700 --preview --format json").is(0).json();
+    assert_eq!(rows[0]["handover_made_stale"], "mara/laptop", "{rows}");
+    world.run("gateway change harbour --dialled elsewhere.skerry.example --preview").is(0).says("mara/laptop");
+    world.run("site change harbour --network 10.44.0.0/21 --preview").is(0).says("mara/laptop");
+    world.run("site change harbour --network 10.44.0.0/23 --preview").is(0).says("no handover would become stale");
+    // What cannot be done is refused there as well.
+    world.run("listener change harbour/quill --pool 10.44.0.0/24 --preview").is(3);
+    world.run("listener change harbour/quill --preview").is(2).says("nothing was said");
+    assert!(world.everything() == before, "a preview changes nothing");
+    let came = world.run("listener change harbour/quill --port 4700").is(0);
+    assert!(came.err.contains("this change of harbour/quill makes 1 handover stale: mara/laptop"), "{came:?}");
+    // Once it is stale, another change makes it no more so.
+    let came = world.run("listener change harbour/quill --port 4701").is(0);
+    assert!(!came.err.contains("this change"), "{came:?}");
+    // A pool that is too small for a group.
+    world.run("group add crew").is(0);
+    for number in 0..8 {
+        world.run(&format!("user add hand-{number} --group crew")).is(0);
+        world.run(&format!("device add hand-{number}/phone")).is(0);
+    }
+    world.run("listener change harbour/quill --pool 10.199.0.0/29").is(0);
+    let before = world.everything();
+    let refused = world.run("credential issue --group crew --yes").is(3);
+    let preview = world.run("credential issue --group crew --preview").is(3);
+    assert_eq!(refused.err, preview.err);
+    assert!(world.everything() == before);
+}
