@@ -166,4 +166,138 @@ mod tests {
             assert!(all.contains(option), "{option}\n{all}");
         }
     }
+
+    /// What stands between the quotes of a source, as it is when it runs; values that are put in are `X`.
+    fn literals(source: &str) -> Vec<String> {
+        let (mut all, mut rest) = (Vec::new(), source);
+        while let Some(at) = rest.find('"') {
+            let quoted_sign = rest[..at].ends_with("'") || rest[..at].ends_with("'\\");
+            rest = &rest[at + 1..];
+            if quoted_sign {
+                continue;
+            }
+            let (mut text, mut signs) = (String::new(), rest.char_indices());
+            let mut end = rest.len();
+            while let Some((at, sign)) = signs.next() {
+                match sign {
+                    '"' => {
+                        end = at + 1;
+                        break;
+                    }
+                    '\\' => text.push(signs.next().map_or(' ', |(_, sign)| if sign == 'n' { '\n' } else { sign })),
+                    sign => text.push(sign),
+                }
+            }
+            rest = &rest[end.min(rest.len())..];
+            all.push(text);
+        }
+        all
+    }
+
+    fn without_values(text: &str) -> String {
+        let (mut out, mut depth) = (String::new(), 0);
+        for sign in text.chars() {
+            match sign {
+                '{' => depth += 1,
+                '}' => {
+                    depth -= 1;
+                    out.push('X');
+                }
+                sign if depth == 0 => out.push(sign),
+                _ => {}
+            }
+        }
+        out
+    }
+
+    /// Whether the parser knows every word of a command that is said somewhere; `None`: it is none, but a sentence.
+    fn known(text: &str) -> Option<Result<(), String>> {
+        use clap::CommandFactory as _;
+        let mut command = crate::Cli::command();
+        command.build();
+        let mut here = &command;
+        // An explanation stands apart, or after a sign that no command has.
+        let said = text.split("   ").next().unwrap_or_default();
+        let said = said.split([';', '`', '(', ')', '\n']).next().unwrap_or_default();
+        // What is run inside of something else is another matter.
+        let said = said.split(" -- ").next().unwrap_or_default();
+        if !said.starts_with(|sign: char| sign.is_ascii_lowercase()) {
+            return None;
+        }
+        let mut first = true;
+        for word in said.split(' ').map(|word| word.trim_matches([',', '.', ':', '\''])).filter(|word| !word.is_empty())
+        {
+            if let Some(option) = word.strip_prefix("--") {
+                let option = option.split('=').next().unwrap_or_default();
+                if !matches!(option, "" | "help" | "X")
+                    && !here.get_arguments().any(|arg| arg.get_long() == Some(option))
+                {
+                    return Some(Err(format!("{text:?}: {} has no --{option}", here.get_name())));
+                }
+            } else if here.has_subcommands() && word.chars().all(|sign| sign.is_ascii_lowercase() || sign == '-') {
+                match here.find_subcommand(word) {
+                    Some(sub) => here = sub,
+                    None if first => return None,
+                    None => return Some(Err(format!("{text:?}: {} has no {word}", here.get_name()))),
+                }
+            }
+            first = false;
+        }
+        Some(Ok(()))
+    }
+
+    #[test]
+    fn every_command_that_is_advised_exists() {
+        let mut folders = vec![std::path::PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/.."))];
+        let (mut wrong, mut count) = (Vec::new(), 0);
+        while let Some(folder) = folders.pop() {
+            for entry in std::fs::read_dir(folder).unwrap().flatten() {
+                let path = entry.path();
+                let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+                if path.is_dir() && name != "tests" && name != "target" {
+                    folders.push(path);
+                } else if path.extension().is_some_and(|ending| ending == "rs")
+                    && !["help.rs", "look.rs"].contains(&name.as_str())
+                {
+                    let source = std::fs::read_to_string(&path).unwrap();
+                    // What a file tests is no advice.
+                    let source = source.split("#[cfg(test)]").next().unwrap_or_default();
+                    for text in literals(source) {
+                        let text = without_values(&text);
+                        for (at, _) in text.match_indices("yestrel ") {
+                            match known(&text[at + "yestrel ".len()..]) {
+                                Some(Ok(())) => count += 1,
+                                Some(Err(why)) => wrong.push(format!("{name}: {why}")),
+                                None => {}
+                            }
+                        }
+                    }
+                }
+            }
+        }
+        for noun in [
+            "site",
+            "host",
+            "gateway",
+            "listener",
+            "user",
+            "group",
+            "device",
+            "credential",
+            "authority",
+            "registry",
+            "session",
+            "shared secret",
+            "order",
+        ] {
+            let (list, show) = yestrel_store::looked_up(noun);
+            wrong.extend([list, show].iter().filter_map(|said| known(said.strip_prefix("yestrel ")?)?.err()));
+        }
+        assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+        assert!(count > 200, "only {count} were found");
+        // It would see one that is wrong.
+        assert!(known("user restor mara").is_some_and(|known| known.is_err()));
+        assert!(known("user restore mara --evrything").is_some_and(|known| known.is_err()));
+        assert!(known("device list X   shows them").is_some_and(|known| known.is_ok()));
+    }
 }

@@ -22,6 +22,9 @@ pub struct Arguments {
     /// Show what would change, and change nothing
     #[arg(long)]
     preview: bool,
+    /// Every line of what would change, however many there are
+    #[arg(long)]
+    all: bool,
     /// Carry the newest order even where it is confirmed: for a host that was replaced
     #[arg(long)]
     again: bool,
@@ -52,7 +55,7 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
         return Ok(());
     }
     if arguments.preview {
-        show_plans(output, &plans);
+        show_plans(output, &plans, arguments.all);
         return Ok(());
     }
     let work = plans
@@ -61,7 +64,7 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
         .count() as u64;
     if work > 0 {
         if !global.quiet && output.format == FormatName::Text {
-            show_plans(output, &plans);
+            show_plans(output, &plans, arguments.all);
         }
         let mut unknown: Vec<String> = plans.iter().flat_map(|plan| plan.unknown.clone()).collect();
         unknown.sort();
@@ -133,7 +136,7 @@ fn carry_as<T>(
     let asked = leftover::ask(context)?;
     let outcomes = carry::carry(context, changed, everything, &mut |plans| {
         if !output.quiet && output.format == FormatName::Text {
-            show_plans(output, plans);
+            show_plans(output, plans, false);
         }
     })?;
     let mut reported = if outcomes.is_empty() { Ok(()) } else { report(output, in_remarks, &outcomes) };
@@ -155,7 +158,10 @@ fn carry_as<T>(
     reported
 }
 
-fn show_plans(output: Output, plans: &[Plan]) {
+/// Changes of one kind at one gateway that are shown before the rest is counted.
+const SHOWN: usize = 10;
+
+fn show_plans(output: Output, plans: &[Plan], all: bool) {
     if output.format != FormatName::Text {
         let mut table = Table::new(&["gateway", "from", "to", "verb", "words"], "");
         for plan in plans {
@@ -181,8 +187,26 @@ fn show_plans(output: Output, plans: &[Plan]) {
             continue;
         }
         text.push_str(&format!("{name:widest$}  order {} -> {}\n", plan.from, plan.to));
+        // Of one kind together, in the order in which each kind comes first.
+        let mut kinds: Vec<(&str, Vec<&str>)> = Vec::new();
         for change in &plan.changes {
-            text.push_str(&format!("  {:7} {}\n", change.verb, yestrel_core::shown::line(&change.words)));
+            match kinds.iter_mut().find(|(verb, _)| *verb == change.verb) {
+                Some((_, lines)) => lines.push(&change.words),
+                None => kinds.push((change.verb, vec![&change.words])),
+            }
+        }
+        for (verb, lines) in kinds {
+            // One more line is no shorter than saying that there is one more.
+            let shown = if all || lines.len() <= SHOWN + 1 { lines.len() } else { SHOWN };
+            for words in &lines[..shown] {
+                text.push_str(&format!("  {verb:7} {}\n", yestrel_core::shown::line(words)));
+            }
+            if shown < lines.len() {
+                text.push_str(&format!(
+                    "  {verb:7} and {} more; yestrel rollout --preview --all\n",
+                    lines.len() - shown
+                ));
+            }
         }
     }
     output.write(&text);

@@ -50,13 +50,12 @@ impl<'a> Book<'a> {
         let noun = T::NOUN;
         let shown: String = name.chars().take(60).collect();
         let problem = Problem::words(format!("there is no {noun} {shown:?}"));
-        let command = noun.replace(' ', "-");
         Err(match near {
             Some((away, there)) if away <= 3 => problem.why(format!("the nearest is {there}")),
             Some(_) => problem.why("the estate has others under other names"),
             None => problem.why(format!("the estate has no {noun} yet")),
         }
-        .try_(format!("yestrel {command} list")))
+        .try_(looked_up(noun).0))
     }
 
     /// Records whose columns have these values, by name.
@@ -181,13 +180,11 @@ impl<'a> Book<'a> {
     pub fn add<T: Record>(&self, record: &T) -> Result<()> {
         let name = record.key();
         if self.rows.get(T::TABLE, name)?.is_some() {
-            let command = T::NOUN.replace(' ', "-");
             return Err(Problem::refused(format!("there is already a {} {name}", T::NOUN))
                 .why("names are unique within an estate")
-                .try_(match name.split_once('/') {
-                    Some((user, _)) if T::NOUN == "device" => format!("yestrel device list {user}"),
-                    _ => format!("yestrel {command} show {name}"),
-                }));
+                .try_(
+                    looked_up(T::NOUN).1.replace("NAME", name).replace("USER", name.split('/').next().unwrap_or(name)),
+                ));
         }
         self.put(record)
     }
@@ -264,6 +261,28 @@ impl<'a> Book<'a> {
     /// The database cannot be read.
     pub fn history_head(&self) -> Result<Option<(u64, String)>> {
         self.rows.history_head()
+    }
+}
+
+/// By which commands the things of a noun are listed, and one of them is shown.
+#[must_use]
+pub fn looked_up(noun: &str) -> (&'static str, &'static str) {
+    match noun {
+        "site" => ("yestrel site list", "yestrel site show NAME"),
+        "host" => ("yestrel host list", "yestrel host show NAME"),
+        "gateway" => ("yestrel gateway list", "yestrel gateway show NAME"),
+        "listener" => ("yestrel listener list", "yestrel listener show NAME"),
+        "user" => ("yestrel user list", "yestrel user show NAME"),
+        "group" => ("yestrel group list", "yestrel group show NAME"),
+        "device" => ("yestrel device list", "yestrel device list USER"),
+        "credential" => ("yestrel credential list", "yestrel credential show NAME"),
+        "authority" => ("yestrel authority list", "yestrel authority show NAME"),
+        "registry" => ("yestrel registry list", "yestrel registry list"),
+        "session" => ("yestrel session list", "yestrel session list"),
+        "shared secret" => {
+            ("yestrel credential list --kind shared-secret", "yestrel credential show NAME --kind shared-secret")
+        }
+        _ => ("yestrel estate show", "yestrel estate show"),
     }
 }
 

@@ -15,7 +15,7 @@ pub mod rows;
 pub mod seal;
 pub mod sqlite;
 
-pub use book::Book;
+pub use book::{Book, looked_up};
 pub use records::Record;
 pub use rows::Rows;
 pub use seal::SealingKey;
