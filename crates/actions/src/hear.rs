@@ -9,7 +9,7 @@ use yestrel_core::exchange::agent::{AgentStatus, Live, Sessions, Status};
 use yestrel_core::exchange::host::Facts;
 use yestrel_core::findings::Facts as HostFacts;
 use yestrel_core::{Problem, Result};
-use yestrel_places::Person;
+use yestrel_places::{Person, Whose};
 use zeroize::Zeroizing;
 
 use crate::context::Context;
@@ -28,7 +28,7 @@ impl Person for Nobody {
             .try_("yestrel host remove NAME   asks, and removes what is left there"))
     }
 
-    fn compares(&self, host: &str, algorithm: &str, fingerprint: &str) -> Result<bool> {
+    fn compares(&self, host: &str, _whose: Whose, algorithm: &str, fingerprint: &str) -> Result<bool> {
         Err(Problem::refused(format!("the key of {host} would have to be compared"))
             .why(format!("{algorithm} {fingerprint}")))
     }

@@ -8,8 +8,8 @@ use yestrel_core::exchange::host::Facts as FactsOf;
 use yestrel_core::findings::{Facts, Finding};
 use yestrel_core::firewall::Service;
 use yestrel_core::{Problem, Result, name};
-use yestrel_places::Person;
 pub use yestrel_places::fingerprint;
+use yestrel_places::{Person, Whose};
 use yestrel_store::Book;
 use zeroize::Zeroizing;
 
@@ -28,11 +28,14 @@ pub struct Wish {
     pub agent_binary: Option<String>,
     /// The fingerprint that the host's key must have; then nobody is asked.
     pub host_key: Option<String>,
+    /// The same of the host on the way.
+    pub jump_key: Option<String>,
 }
 
 /// A person who has said already which key is right.
 struct Expecting {
-    fingerprint: String,
+    host: Option<String>,
+    jump: Option<String>,
     person: Arc<dyn Person>,
 }
 
@@ -41,12 +44,17 @@ impl Person for Expecting {
         self.person.secret(what)
     }
 
-    fn compares(&self, host: &str, algorithm: &str, fingerprint: &str) -> Result<bool> {
-        if fingerprint == self.fingerprint {
+    fn compares(&self, host: &str, whose: Whose, algorithm: &str, fingerprint: &str) -> Result<bool> {
+        let named = match whose {
+            Whose::Host => &self.host,
+            Whose::Jump => &self.jump,
+        };
+        let Some(named) = named else { return self.person.compares(host, whose, algorithm, fingerprint) };
+        if fingerprint == named {
             return Ok(true);
         }
         Err(Problem::refused(format!("the key of {host} is not the one that was named"))
-            .why(format!("it is {algorithm} {fingerprint}, and {} was named", self.fingerprint))
+            .why(format!("it is {algorithm} {fingerprint}, and {named} was named"))
             .try_("compare again; if they differ, somebody may stand in between"))
     }
 
@@ -79,19 +87,30 @@ fn apply(host: &mut Host, wish: &Wish) -> Result<bool> {
         access.jump = some(jump).map(|jump| jump.parse::<SshTarget>()).transpose()?;
         access.jump_key = None;
     }
-    if let Some(fingerprint) = &wish.host_key {
+    for fingerprint in [&wish.host_key, &wish.jump_key].into_iter().flatten() {
         if !fingerprint.starts_with("SHA256:") {
             return Err(Problem::words(format!("{fingerprint:?} is no fingerprint of a key"))
                 .why("a fingerprint is SHA256: and 43 letters and digits")
                 .try_("on the host: ssh-keygen -l -f /etc/ssh/ssh_host_ed25519_key.pub"));
         }
+    }
+    if wish.host_key.is_some() {
         access.host_key = None;
+    }
+    if wish.jump_key.is_some() {
+        if access.jump.is_none() {
+            return Err(Problem::words(format!("there is no host on the way to {}", host.name))
+                .why("only such a one has a jump key")
+                .try_("--jump ssh://USER@ADDRESS:PORT"));
+        }
+        access.jump_key = None;
     }
     if host.via.ssh().is_none() && host.access != Access::default() {
         return Err(Problem::words("keys, jump hosts and binaries are for hosts that are managed over SSH")
             .why(format!("the host {} is managed via {}", host.name, host.via)));
     }
-    Ok(before != (host.via.clone(), host.access.clone()) || wish.host_key.is_some())
+    let keys = wish.host_key.is_some() || wish.jump_key.is_some();
+    Ok(before != (host.via.clone(), host.access.clone()) || keys)
 }
 
 /// A path that means the same from everywhere.
@@ -113,10 +132,11 @@ fn services_of(book: &Book<'_>, host: &str) -> Result<Vec<Service>> {
 
 /// Connects to a host as its record says now, and looks at it; the record then holds the keys that were accepted.
 fn look(context: &mut Context, host: &mut Host, wish: &Wish) -> Result<Vec<Finding>> {
-    let person: Arc<dyn Person> = match &wish.host_key {
-        Some(fingerprint) => Arc::new(Expecting { fingerprint: fingerprint.clone(), person: context.person().clone() }),
-        None => context.person().clone(),
-    };
+    let person: Arc<dyn Person> = Arc::new(Expecting {
+        host: wish.host_key.clone(),
+        jump: wish.jump_key.clone(),
+        person: context.person().clone(),
+    });
     let manage = yestrel_places::open(host, &person)?.to_manage()?;
     let facts = *manage.ask(&FactsOf)?;
     if host.via.ssh().is_some() {
@@ -191,10 +211,11 @@ pub fn change(context: &mut Context, name: &str, wish: &Wish) -> Result<(Host, V
         || wish.key_file.is_some()
         || wish.jump.is_some()
         || wish.agent_binary.is_some()
-        || wish.host_key.is_some();
+        || wish.host_key.is_some()
+        || wish.jump_key.is_some();
     if !says_something {
         return Err(Problem::words("nothing was said that should change")
-            .try_("--via, --key, --jump, --host-key, --agent-binary, --site or --kind"));
+            .try_("--via, --key, --jump, --host-key, --jump-key, --agent-binary, --site or --kind"));
     }
     let moved = apply(&mut host, wish)?;
     let findings = if moved { look(context, &mut host, wish)? } else { Vec::new() };

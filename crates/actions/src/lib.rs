@@ -39,4 +39,4 @@ pub mod status;
 
 pub use context::{AskPassphrase, Context, who};
 pub use find::Stale;
-pub use yestrel_places::Person;
+pub use yestrel_places::{Person, Whose};

@@ -33,7 +33,13 @@ impl yestrel_actions::Person for NoPerson {
         Err(Problem::failed(what))
     }
 
-    fn compares(&self, _host: &str, _algorithm: &str, _fingerprint: &str) -> Result<bool, Problem> {
+    fn compares(
+        &self,
+        _host: &str,
+        _whose: yestrel_actions::Whose,
+        _algorithm: &str,
+        _fingerprint: &str,
+    ) -> Result<bool, Problem> {
         Ok(false)
     }
 

@@ -176,11 +176,30 @@ pub struct Terminal {
     yes: bool,
     bar: std::sync::Mutex<Option<indicatif::ProgressBar>>,
     quiet: bool,
+    /// Where nobody watches a bar: when a line was last written, and of what.
+    line: std::sync::Mutex<Option<(String, std::time::Instant)>>,
 }
+
+/// How often a line says how far long work has come, where nobody watches a bar.
+const LINE_EVERY: std::time::Duration = std::time::Duration::from_secs(10);
 
 impl Terminal {
     pub fn new(yes: bool, quiet: bool) -> Self {
-        Self { yes, bar: std::sync::Mutex::default(), quiet: quiet || !somebody_there() }
+        Self { yes, bar: std::sync::Mutex::default(), quiet, line: std::sync::Mutex::default() }
+    }
+
+    /// A line now and then; none of what is quickly done.
+    fn line(&self, what: &str, done: u64, whole: u64) {
+        let mut line = self.line.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let now = std::time::Instant::now();
+        match &*line {
+            Some((of, at)) if of == what && now.duration_since(*at) < LINE_EVERY => {}
+            Some((of, _)) if of == what => {
+                tell!("{what}: {} of {} MB", done / 1_000_000, whole.div_ceil(1_000_000));
+                *line = Some((what.to_owned(), now));
+            }
+            _ => *line = Some((what.to_owned(), now)),
+        }
     }
 }
 
@@ -198,7 +217,7 @@ impl yestrel_actions::Person for Terminal {
             .map_err(|error| Problem::failed(format!("the {what} cannot be asked for")).why(error.to_string()))
     }
 
-    fn compares(&self, host: &str, algorithm: &str, fingerprint: &str) -> Result<bool> {
+    fn compares(&self, host: &str, whose: yestrel_actions::Whose, algorithm: &str, fingerprint: &str) -> Result<bool> {
         let _one = ONE.lock();
         let said = format!("{host} is seen for the first time; its key is\n  {algorithm} {fingerprint}");
         if self.yes {
@@ -210,7 +229,10 @@ impl yestrel_actions::Person for Terminal {
                 "{host} is seen for the first time, and nobody has compared its key"
             ))
             .why(format!("its key is {algorithm} {fingerprint}"))
-            .try_(format!("--host-key {fingerprint}   when the host itself says the same: ssh-keygen -l -f FILE"))
+            .try_(format!(
+                "{} {fingerprint}   when the host itself says the same: ssh-keygen -l -f FILE",
+                whose.option()
+            ))
             .try_("--yes   takes whatever key is there"));
         }
         tell_on!("{said}\ncompare it with what the host itself says. Is it the same? [y/N] ");
@@ -222,6 +244,10 @@ impl yestrel_actions::Person for Terminal {
 
     fn progress(&self, what: &str, done: u64, whole: u64) {
         if self.quiet {
+            return;
+        }
+        if !somebody_there() {
+            self.line(what, done, whole);
             return;
         }
         let mut slot = self.bar.lock().unwrap_or_else(std::sync::PoisonError::into_inner);

@@ -91,6 +91,9 @@ pub struct Over {
     /// The fingerprint that the host's key must have; otherwise it is shown to be compared
     #[arg(long, value_name = "SHA256:...")]
     host_key: Option<String>,
+    /// The fingerprint that the key of the host on the way must have
+    #[arg(long, value_name = "SHA256:...")]
+    jump_key: Option<String>,
     /// A signed package for a host with another processor
     #[arg(long, value_name = "FILE")]
     agent_binary: Option<String>,
@@ -108,8 +111,8 @@ fn wish(name: &str, site: Option<String>, kind: Option<KindName>, via: Option<St
         KindName::Router => HostKind::Router,
         KindName::Storage => HostKind::Storage,
     });
-    let Over { key, jump, host_key, agent_binary } = over;
-    Ok(Wish { site, kind, via, key_file: key, jump, agent_binary, host_key })
+    let Over { key, jump, host_key, jump_key, agent_binary } = over;
+    Ok(Wish { site, kind, via, key_file: key, jump, agent_binary, host_key, jump_key })
 }
 
 fn kind_word(kind: HostKind) -> &'static str {

@@ -22,7 +22,7 @@ use yestrel_core::{Problem, Result};
 
 pub use manage::Manage;
 pub use offer::{Forward, Mapping, Name, Offer, Rent};
-pub use person::Person;
+pub use person::{Person, Whose};
 pub use ssh::fingerprint;
 
 /// What a place offers. Each part is there or not; who needs one asks for it and says what is missing.

@@ -44,7 +44,7 @@ impl Person for Nobody {
         Err(Problem::failed(what))
     }
 
-    fn compares(&self, _: &str, _: &str, _: &str) -> Result<bool> {
+    fn compares(&self, _: &str, _: yestrel_actions::Whose, _: &str, _: &str) -> Result<bool> {
         Ok(false)
     }
 

@@ -453,9 +453,24 @@ fn a_host_behind_another_is_reached_through_it() {
     ];
     world.at_words(&machine, &words).is(1).says("cannot be reached");
     let through = [&words[..], &["--jump", &jump]].concat();
-    world.at_words(&machine, &through).is(0);
+    // Two hosts have two keys, and nobody is asked for either that was named.
+    world.at_words(&machine, &through).is(3).says("on the way to harbour").says(&format!("--jump-key {fingerprint}"));
+    let another = format!("SHA256:{}", "A".repeat(43));
+    let wrong = [&through[..], &["--jump-key", &another]].concat();
+    world.at_words(&machine, &wrong).is(3).says("is not the one that was named");
+    let both = [&through[..], &["--jump-key", &fingerprint]].concat();
+    world.at_words(&machine, &both).is(0);
     world.at(&machine, "host probe harbour").is(0);
     world.run("host show harbour").is(0).says("ssh://root@10.44.0.20:22").says(&jump);
+    // The one on the way was set up anew: what is advised works.
+    let other = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAINdamAGCsQq31Uv+08lkBzoO4XLz2qYjJa8CGmj3B1Ea";
+    let estate = rusqlite::Connection::open(world.path("skerry")).unwrap();
+    estate.execute("UPDATE hosts SET access = json_set(access, '$.jump_key', ?1)", [other]).unwrap();
+    drop(estate);
+    let advised = format!("host change harbour --jump-key {fingerprint}");
+    world.at(&machine, "host probe harbour").is(3).says("has another key than it had").says(&advised);
+    world.at(&machine, &advised).is(0);
+    world.at(&machine, "host probe harbour").is(0);
     machine.shell("rm /etc/yestrel-test-ssh/keys/astrid").is(0);
     world.at(&machine, "host probe harbour").is(3).says("on the way to harbour").says("does not let astrid in");
 }

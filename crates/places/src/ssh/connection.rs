@@ -15,7 +15,7 @@ use russh::{ChannelMsg, Preferred};
 use yestrel_core::{Problem, Result};
 use zeroize::Zeroizing;
 
-use crate::Person;
+use crate::{Person, Whose};
 use yestrel_core::estate::SshTarget;
 
 /// Waiting for a connection, and then for each step of signing in.
@@ -89,11 +89,15 @@ pub struct Login<'a> {
     pub key_file: Option<&'a Path>,
     pub pinned: Option<&'a str>,
     pub person: &'a dyn Person,
+    pub whose: Whose,
 }
 
 impl Login<'_> {
     fn who(&self) -> String {
-        format!("the host {} ({})", self.host, self.target)
+        match self.whose {
+            Whose::Host => format!("the host {} ({})", self.host, self.target),
+            Whose::Jump => format!("the host on the way to {} ({})", self.host, self.target),
+        }
     }
 
     /// Connects to the target over a new TCP connection.
@@ -205,8 +209,9 @@ impl Login<'_> {
                     ))
                     .try_("compare with what the host itself says: ssh-keygen -l -f /etc/ssh/ssh_host_ed25519_key.pub")
                     .try_(format!(
-                        "if it is right: yestrel host change {} --host-key {}",
+                        "if it is right: yestrel host change {} {} {}",
                         self.host,
+                        self.whose.option(),
                         fingerprint(seen)
                     )));
             }
@@ -214,7 +219,9 @@ impl Login<'_> {
             (Ok(handle), ..) => handle,
         };
         let seen = seen.ok_or_else(|| Problem::failed(format!("{who} did not show its key")))?;
-        if pinned.is_none() && !self.person.compares(&who, seen.algorithm().as_str(), &fingerprint(&seen))? {
+        if pinned.is_none()
+            && !self.person.compares(&who, self.whose, seen.algorithm().as_str(), &fingerprint(&seen))?
+        {
             return Err(Problem::refused(format!("the key of {who} was not accepted")).why(format!(
                 "it is {} {}",
                 seen.algorithm().as_str(),

@@ -22,7 +22,7 @@ use yestrel_core::exchange::Answered;
 use yestrel_core::exchange::host::{Ask, HELLO};
 use yestrel_core::{Problem, Result};
 
-use crate::{Manage, Person};
+use crate::{Manage, Person, Whose};
 use connection::{Connection, Login, Running};
 use look::{Look, Root};
 
@@ -95,13 +95,13 @@ impl SshHost {
             let jump = match &access.jump {
                 None => None,
                 Some(target) => {
-                    let name = format!("on the way to {}", self.host);
                     let login = Login {
-                        host: &name,
+                        host: &self.host,
                         target,
                         key_file: key_file.as_deref(),
                         pinned: access.jump_key.as_deref(),
                         person: &*self.person,
+                        whose: Whose::Jump,
                     };
                     Some(login.direct().await?)
                 }
@@ -112,6 +112,7 @@ impl SshHost {
                 key_file: key_file.as_deref(),
                 pinned: access.host_key.as_deref(),
                 person: &*self.person,
+                whose: Whose::Host,
             };
             let connection = match &jump {
                 Some(jump) => login.through(jump).await?,
