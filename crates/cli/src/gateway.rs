@@ -362,8 +362,14 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Move { name, to, abandoned } => {
             let plan = relocate::preview(&mut context, &name, &to)?;
+            let dialled = plan.gateway.dialled.clone();
+            let stays = plan.dials_address && plan.new_address.as_ref().is_some_and(|address| *address != dialled);
             let devices = match plan.devices {
                 0 => "no device has a way in there".to_owned(),
+                many if stays => format!(
+                    "{} dial {dialled}, an address that stays behind, and come in again only once {to} has it",
+                    crate::words::counted(many, "device")
+                ),
                 1 => "1 device follows by itself".to_owned(),
                 many => format!("{many} devices follow by themselves"),
             };

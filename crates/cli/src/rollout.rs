@@ -7,6 +7,7 @@ use yestrel_actions::leftover::{self, Old};
 use yestrel_actions::rollout::{self, Outcome, OutcomeState, Plan};
 use yestrel_core::exchange::host::Installed;
 use yestrel_core::findings::Grade;
+use yestrel_core::order::Change;
 use yestrel_core::{Kind, Problem, Result};
 
 use crate::ask;
@@ -49,10 +50,18 @@ fn hold(text: &str) -> std::result::Result<u16, String> {
 pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     let output = global.output();
     let mut context = global.context()?;
-    let plans = rollout::preview(&mut context, &arguments.gateways)?;
+    let mut plans = rollout::preview(&mut context, &arguments.gateways)?;
     if plans.is_empty() {
         output.say("no gateways yet; yestrel gateway create NAME --host HOST --dialled NAME");
         return Ok(());
+    }
+    if arguments.preview && arguments.upgrade_now {
+        for (gateway, words) in rollout::upgrades(&mut context, &arguments.gateways)? {
+            for plan in plans.iter_mut().filter(|plan| plan.gateway == gateway) {
+                plan.nothing_to_do = false;
+                plan.changes.push(Change { verb: "agent", words: words.clone() });
+            }
+        }
     }
     if arguments.preview {
         show_plans(output, &plans, arguments.all);

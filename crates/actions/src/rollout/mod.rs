@@ -31,7 +31,7 @@ use crate::gateway::certificate;
 use crate::keyring::{self, labels};
 use crate::{leftover, session};
 
-pub use plan::{Plan, preview};
+pub use plan::{Plan, preview, upgrades};
 
 /// How it went at one gateway.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]

@@ -205,6 +205,31 @@ pub fn preview(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> {
     Ok(plans)
 }
 
+/// What putting this program in the place of each gateway's agent would be: its version now, and the one that it would have.
+///
+/// # Errors
+/// There is no such gateway.
+pub fn upgrades(context: &mut Context, names: &[String]) -> Result<Vec<(String, String)>> {
+    let names: Vec<_> = context.read(|book| Ok(chosen(book, names)?.into_iter().map(|one| one.name).collect()))?;
+    let answers = session::ask_all(context, &names, &Status);
+    Ok(answers
+        .into_iter()
+        .map(|(name, answer)| {
+            let now = match answer {
+                Ok(status) => format!("version {}", status.version),
+                Err(problem) => problem.line(),
+            };
+            (
+                name,
+                format!(
+                    "{now} -> version {}, which is started anew: sessions come again by themselves",
+                    yestrel_core::VERSION
+                ),
+            )
+        })
+        .collect())
+}
+
 /// Gateways whose host is not as their newest order says, with how it differs: they are asked, all at once.
 ///
 /// # Errors

@@ -142,6 +142,8 @@ fn an_upgrade_keeps_sessions_and_goes_back_by_itself_when_the_new_agent_stays_si
     let came = with_program(&world, &machine, &good, "rollout --again --yes").is(0);
     assert!(!came.out.contains("upgraded"), "{came:?}");
     assert_eq!(installed(&machine), before);
+    let shown = with_program(&world, &machine, &good, "rollout --upgrade-now --preview").is(0);
+    shown.says("agent").says("-> version");
     with_program(&world, &machine, &good, "rollout --upgrade-now --yes").is(0).says("agent upgraded");
     assert_eq!(installed(&machine), "good-one!");
     wait(10, "the session after the upgrade", || {
