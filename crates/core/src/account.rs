@@ -1,6 +1,7 @@
 //! Password accounts: strength, forms at rest, second factor, lock-out.
 
-use argon2::password_hash::{PasswordHash, PasswordHasher as _, PasswordVerifier as _, SaltString};
+use argon2::password_hash::phc::PasswordHash;
+use argon2::password_hash::{PasswordHasher as _, PasswordVerifier as _};
 use jiff::{SignedDuration, Timestamp};
 use md4::Digest as _;
 use ring::hmac;
@@ -125,8 +126,7 @@ fn hasher() -> Result<argon2::Argon2<'static>> {
 pub fn hash(password: &str, salt: [u8; 16]) -> Result<String> {
     let failed =
         |error: argon2::password_hash::Error| Problem::failed("a password cannot be kept").why(error.to_string());
-    let salt = SaltString::encode_b64(&salt).map_err(failed)?;
-    Ok(hasher()?.hash_password(password.as_bytes(), &salt).map_err(failed)?.to_string())
+    Ok(hasher()?.hash_password_with_salt(password.as_bytes(), &salt).map_err(failed)?.to_string())
 }
 
 /// Whether a password is the one behind a PHC string; in a time that does not depend on how much of it is right.

@@ -253,7 +253,7 @@ impl SealingKey {
         random(&mut nonce)?;
         let sealed = self
             .cipher()
-            .encrypt(XNonce::from_slice(&nonce), Payload { msg: secret.reveal(), aad: label.as_bytes() })
+            .encrypt(&XNonce::from(nonce), Payload { msg: secret.reveal(), aad: label.as_bytes() })
             .map_err(|_| Problem::failed("a secret cannot be sealed"))?;
         Ok(SealedSecret(BASE64.encode([&nonce[..], &sealed].concat())))
     }
@@ -269,8 +269,9 @@ impl SealingKey {
         };
         let bytes = BASE64.decode(&sealed.0).map_err(|_| wrong())?;
         let (nonce, sealed) = bytes.split_at_checked(24).ok_or_else(wrong)?;
+        let nonce = XNonce::try_from(nonce).map_err(|_| wrong())?;
         self.cipher()
-            .decrypt(XNonce::from_slice(nonce), Payload { msg: sealed, aad: label.as_bytes() })
+            .decrypt(&nonce, Payload { msg: sealed, aad: label.as_bytes() })
             .map(Secret::new)
             .map_err(|_| wrong())
     }

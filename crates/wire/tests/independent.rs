@@ -3,7 +3,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
-use aes::cipher::{BlockEncrypt as _, KeyInit as _};
+use aes::cipher::{BlockCipherEncrypt as _, KeyInit as _};
 use chacha20::cipher::{KeyIvInit as _, StreamCipher as _, StreamCipherSeek as _};
 use chacha20poly1305::aead::{Aead as _, Payload};
 use hmac::Mac as _;
@@ -64,7 +64,7 @@ impl Cipher {
 }
 
 fn hmac(key: &[u8], data: &[u8]) -> [u8; 32] {
-    let mut mac = <Hmac as hmac::Mac>::new_from_slice(key).unwrap();
+    let mut mac = <Hmac as hmac::KeyInit>::new_from_slice(key).unwrap();
     mac.update(data);
     mac.finalize().into_bytes().into()
 }

@@ -164,7 +164,7 @@ fn uncover(secret: u8, opening: &mut [u8]) {
     use hmac::Mac as _;
     let mut key = [0; 32];
     hkdf::Hkdf::<sha2::Sha256>::new(Some(b"yestrel quill 1"), &[secret; 32]).expand(b"cover", &mut key).unwrap();
-    let mut mac = <hmac::Hmac<sha2::Sha256> as hmac::Mac>::new_from_slice(&key).unwrap();
+    let mut mac = <hmac::Hmac<sha2::Sha256> as hmac::KeyInit>::new_from_slice(&key).unwrap();
     mac.update(b"opening");
     mac.update(&opening[56..104]);
     for (byte, stream) in opening[24..56].iter_mut().zip(mac.finalize().into_bytes()) {

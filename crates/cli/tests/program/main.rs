@@ -42,6 +42,7 @@ mod by_ssh;
 mod by_ssh_changes;
 mod carried;
 mod certificates;
+mod dependencies;
 mod disk;
 mod estate;
 mod everyday;

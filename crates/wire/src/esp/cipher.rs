@@ -1,7 +1,7 @@
 //! Encryption and integrity as IKE and ESP have them: AES-GCM (RFC 4106, 5282), ChaCha20-Poly1305 (RFC 7634), AES-CBC with HMAC-SHA2
 //! (RFC 3602, 4868).
 
-use aes09::cipher::{BlockModeDecrypt as _, BlockModeEncrypt as _, KeyIvInit as _};
+use aes::cipher::{BlockModeDecrypt as _, BlockModeEncrypt as _, KeyIvInit as _};
 use ring::{aead, hmac};
 
 /// What encrypts.
@@ -158,7 +158,7 @@ impl Key {
             }
             Kind::Cbc128 { key, mac } => {
                 self.cbc(message, head, end, |iv, plain| {
-                    let mut cipher = cbc::Encryptor::<aes09::Aes128>::new_from_slices(key, iv).ok()?;
+                    let mut cipher = cbc::Encryptor::<aes::Aes128>::new_from_slices(key, iv).ok()?;
                     blocks(plain)?.iter_mut().for_each(|block| cipher.encrypt_block(block));
                     Some(())
                 })?;
@@ -166,7 +166,7 @@ impl Key {
             }
             Kind::Cbc256 { key, mac } => {
                 self.cbc(message, head, end, |iv, plain| {
-                    let mut cipher = cbc::Encryptor::<aes09::Aes256>::new_from_slices(key, iv).ok()?;
+                    let mut cipher = cbc::Encryptor::<aes::Aes256>::new_from_slices(key, iv).ok()?;
                     blocks(plain)?.iter_mut().for_each(|block| cipher.encrypt_block(block));
                     Some(())
                 })?;
@@ -222,11 +222,11 @@ impl Key {
                     let secret = blocks(secret)?;
                     match &self.kind {
                         Kind::Cbc128 { key, .. } => {
-                            let mut cipher = cbc::Decryptor::<aes09::Aes128>::new_from_slices(key, iv).ok()?;
+                            let mut cipher = cbc::Decryptor::<aes::Aes128>::new_from_slices(key, iv).ok()?;
                             secret.iter_mut().for_each(|block| cipher.decrypt_block(block));
                         }
                         Kind::Cbc256 { key, .. } => {
-                            let mut cipher = cbc::Decryptor::<aes09::Aes256>::new_from_slices(key, iv).ok()?;
+                            let mut cipher = cbc::Decryptor::<aes::Aes256>::new_from_slices(key, iv).ok()?;
                             secret.iter_mut().for_each(|block| cipher.decrypt_block(block));
                         }
                         Kind::Aead { .. } => return None,
@@ -241,8 +241,8 @@ impl Key {
 }
 
 /// Whole blocks of AES; `None` where some bytes are left over.
-fn blocks(bytes: &mut [u8]) -> Option<&mut [aes09::Block]> {
-    let (blocks, rest) = aes09::Block::slice_as_chunks_mut(bytes);
+fn blocks(bytes: &mut [u8]) -> Option<&mut [aes::Block]> {
+    let (blocks, rest) = aes::Block::slice_as_chunks_mut(bytes);
     rest.is_empty().then_some(blocks)
 }
 

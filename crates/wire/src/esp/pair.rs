@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
-use aes09::cipher::{BlockCipherEncrypt as _, KeyInit as _};
+use aes::cipher::{BlockCipherEncrypt as _, KeyInit as _};
 use parking_lot::Mutex;
 
 use super::cipher::{Encryption, Key, Protection};
@@ -82,7 +82,7 @@ pub struct Pair {
     next: AtomicU64,
     window: Mutex<Window>,
     /// Makes vectors of CBC from sequence numbers, so that nobody can foresee them.
-    vectors: Option<aes09::Aes128>,
+    vectors: Option<aes::Aes128>,
     heard: AtomicBool,
     worn: AtomicBool,
 }
@@ -122,7 +122,7 @@ impl Pair {
             in_key: Key::new(protection, made.in_keys.0, made.in_keys.1)?,
             next: AtomicU64::new(1),
             window: Mutex::default(),
-            vectors: cbc.then(|| aes09::Aes128::new(&made.vector_key.into())),
+            vectors: cbc.then(|| aes::Aes128::new(&made.vector_key.into())),
             heard: AtomicBool::new(false),
             worn: AtomicBool::new(false),
         }))
@@ -197,7 +197,7 @@ impl Pair {
         match &self.vectors {
             None => out.extend_from_slice(&number.to_be_bytes()),
             Some(cipher) => {
-                let mut block = aes09::Block::default();
+                let mut block = aes::Block::default();
                 block[..8].copy_from_slice(&number.to_be_bytes());
                 cipher.encrypt_block(&mut block);
                 out.extend_from_slice(&block);
