@@ -38,6 +38,12 @@ struct State {
     done: BTreeMap<String, String>,
     /// The same in their order.
     lines: Vec<String>,
+    /// What is being added once there is a first gateway with a first device: "device", "person" or "site".
+    #[serde(default)]
+    round: Option<String>,
+    /// The host of this round.
+    #[serde(default)]
+    host: Option<String>,
 }
 
 struct Guide<'a> {
@@ -86,7 +92,9 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     }
     guide.play(&file)?;
     if let Some(script) = &arguments.script {
-        let text = format!("#!/bin/sh -e\n{}\n", guide.state.lines.join("\n"));
+        let estate = line_of(&["".into(), guide.estate.clone().into()]);
+        let estate = estate.trim_start_matches("yestrel ");
+        let text = format!("#!/bin/sh -e\nexport YESTREL_ESTATE={estate}\n{}\n", guide.state.lines.join("\n"));
         std::fs::write(script, text).map_err(|error| {
             Problem::failed(format!("{} cannot be written", script.display())).why(error.to_string())
         })?;
@@ -100,7 +108,7 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
 type Chapter<'a> = (&'static str, &'static [&'static str], fn(&mut Guide<'a>) -> Step);
 
 impl<'a> Guide<'a> {
-    /// All steps in their order, each again until it succeeds.
+    /// Everything in turn, until nothing more is to be added.
     fn play(&mut self, file: &Path) -> Result<()> {
         let chapters: [Chapter<'a>; 10] = [
             ("Where", &["estate", "where", "via", "key"], Self::estate_site_and_host),
@@ -114,6 +122,61 @@ impl<'a> Guide<'a> {
             ("Connect", &["from"], Self::connect),
             ("Prove", &["target"], Self::prove),
         ];
+        let begun = !self.state.answers.is_empty() || !self.state.lines.is_empty();
+        if !begun && self.estate.exists() && self.shows_what_is_there() {
+            self.state.round = Some("begin".into());
+        }
+        loop {
+            let steps = match self.state.round.as_deref() {
+                None => &chapters[..],
+                Some("site") => &chapters[..6],
+                Some("person" | "device") => &chapters[6..8],
+                Some(_) => &[],
+            };
+            self.steps(file, steps)?;
+            let more = [
+                ("done", "nothing more for now"),
+                ("device", "another device of somebody who is there"),
+                ("person", "somebody else, with a device"),
+                ("site", "another place, with a gateway of its own"),
+            ];
+            let next = self.asks("next", "what is to be added", &more, "done")?;
+            if next == "done" {
+                return Ok(());
+            }
+            let stays = |key: &str| match next.as_str() {
+                "device" => ["estate", "where", "user"].contains(&key),
+                _ => ["estate", "where"].contains(&key) && next != "site",
+            };
+            self.state.answers.retain(|key, _| stays(key));
+            if next == "site" {
+                self.state.host = None;
+            }
+            self.state.round = Some(next);
+            self.save(file)?;
+        }
+    }
+
+    /// Says what an estate that was not begun with the guide has already. Whether that is a gateway somebody could come in at.
+    fn shows_what_is_there(&self) -> bool {
+        tell!("There is an estate already; this is what it has:");
+        for (noun, command) in
+            [("site", "site"), ("host", "host"), ("gateway", "gateway"), ("listener", "listener"), ("user", "user")]
+        {
+            let names = self.names(command);
+            let words = match names.len() {
+                0 => "none yet".to_owned(),
+                1..=6 => names.join(", "),
+                more => format!("{} and {} more", names[..5].join(", "), more - 5),
+            };
+            tell!("  {noun:8}  {words}");
+        }
+        tell!("Only what is missing is asked; nothing that is there is changed.");
+        !self.names("listener").is_empty()
+    }
+
+    /// Steps in their order, each again until it succeeds.
+    fn steps(&mut self, file: &Path, chapters: &[Chapter<'a>]) -> Result<()> {
         for (title, answers, step) in chapters {
             tell!("\n{}", self.bold(title));
             loop {
@@ -166,16 +229,28 @@ impl<'a> Guide<'a> {
         let lines: Vec<_> = answers.iter().map(|(answer, leads)| ((*answer).to_owned(), (*leads).to_owned())).collect();
         let default = (!default.is_empty()).then_some(default);
         let mut answer = choose(what, &lines, default)?;
-        // Where the answers are a list of words, only these lead anywhere.
-        while !answers.is_empty() && !answers.iter().any(|(choice, _)| *choice == answer || choice.contains(' ')) {
-            tell!("  {answer:?} is none of these");
+        loop {
+            if answer == "?" {
+                for line in explained(key) {
+                    tell!("  {line}");
+                }
+            } else if !answers.is_empty() && !answers.iter().any(|(choice, _)| *choice == answer) {
+                // Where the answers are a list of words, only these lead anywhere.
+                tell!("  {answer:?} is none of these; ? explains");
+            } else {
+                break;
+            }
             answer = choose(what, &lines, default)?;
         }
         self.state.answers.insert(key.to_owned(), answer.clone());
+        self.keep();
+        Ok(answer)
+    }
+
+    fn keep(&self) {
         let mut name = self.estate.file_name().unwrap_or_default().to_owned();
         name.push(".guide");
         let _ = self.save(&self.estate.with_file_name(name));
-        Ok(answer)
     }
 
     fn answer(&self, key: &str) -> String {
@@ -206,7 +281,12 @@ impl<'a> Guide<'a> {
             return Err(Stop::Again);
         }
         self.state.done.insert(step.to_owned(), line.clone());
-        self.state.lines.push(line);
+        // What is only looked at again stands once.
+        if self.state.lines.last() != Some(&line) {
+            self.state.lines.push(line);
+        }
+        // What was done is not forgotten, wherever the guide is left.
+        self.keep();
         Ok(())
     }
 
@@ -235,6 +315,13 @@ impl<'a> Guide<'a> {
             let name = self.asks("estate", "a name for your estate", &[], "home")?;
             self.runs("estate", &["estate", "create", &name])?;
         }
+        let there = if self.state.round.is_none() { self.names("host") } else { Vec::new() };
+        if let Some(host) = there.first().filter(|_| !self.state.answers.contains_key("where")) {
+            let via = self.json(&["host", "show", host])["via"].as_str().unwrap_or_default().to_owned();
+            let place = if via.starts_with("lab") { "lab" } else { "machine" };
+            self.state.answers.insert("where".into(), place.into());
+            return Ok(());
+        }
         let places = [
             ("machine", "a machine that you can sign in to over SSH: a computer, a rented one, a router with Linux"),
             ("lab", "made-up machines inside this one, to practise on"),
@@ -254,21 +341,47 @@ impl<'a> Guide<'a> {
     }
 
     fn host(&mut self) -> Step {
-        let (site, host) = if self.in_lab() { ("harbour", "harbour") } else { ("home", "gateway") };
+        let first = self.state.round.is_none();
+        let there = self.names("host");
+        if first && self.state.host.is_none() && !there.is_empty() {
+            // The host of an estate that was begun by hand.
+            tell!("  The host {} is there.", there[0]);
+            self.state.host = there.first().cloned();
+            return Ok(());
+        }
+        let sites = self.names("site");
+        let site = match (self.in_lab(), first) {
+            (true, true) => "harbour",
+            (true, false) => "boatyard",
+            (false, true) => "home",
+            (false, false) => "",
+        };
+        let site = if first { sites.first().map_or(site, String::as_str) } else { site }.to_owned();
         tell!("  A site is one place with its networks, such as your home, or an office.");
-        let site = self.asks("site", "a name for the site", &[], site)?;
-        tell!(
-            "  The network behind the gateway that is to be reached, such as 192.168.40.0/24; or none, for the machine alone."
-        );
-        let default = if self.in_lab() { "10.44.0.0/22" } else { "none" };
-        let network = self.asks("network", "the network of the site", &[], default)?;
-        let mut words = vec!["site", "add", &site];
-        if network != "none" {
-            words.extend(["--network", &network]);
-        }
+        let site = self.asks("site", "a name for the site", &[], &site)?;
         if !self.names("site").contains(&site) {
-            self.runs("site", &words)?;
+            tell!(
+                "  The network behind the gateway that is to be reached, such as 192.168.40.0/24; or none, for the machine alone."
+            );
+            let default = match (self.in_lab(), first) {
+                (true, true) => "10.44.0.0/22",
+                (true, false) => "10.44.8.0/24",
+                (false, _) => "none",
+            };
+            let network = self.asks("network", "the network of the site", &[], default)?;
+            let mut words = vec!["site", "add", &site];
+            if network != "none" {
+                words.extend(["--network", &network]);
+            }
+            self.runs(&format!("site {site}"), &words)?;
         }
+        // The made-up machines have their names; others are called after their place, the first one by what it is.
+        let host = match (self.in_lab(), first) {
+            (true, true) => "harbour".to_owned(),
+            (false, true) => "gateway".to_owned(),
+            (_, false) => site.clone(),
+        };
+        let host = host.as_str();
         let kinds = [
             ("computer", "a machine of your own"),
             ("cloud", "a rented one"),
@@ -277,6 +390,7 @@ impl<'a> Guide<'a> {
         ];
         let kind =
             self.asks("kind", "what kind of machine is it", &kinds, if self.in_lab() { "cloud" } else { "computer" })?;
+        self.state.host = Some(host.to_owned());
         if self.names("host").contains(&host.to_owned()) {
             return Ok(());
         }
@@ -286,7 +400,7 @@ impl<'a> Guide<'a> {
         if !self.in_lab() && key != "none" {
             words.extend(["--key", &key]);
         }
-        let added = self.runs("host", &words);
+        let added = self.runs(&format!("host {host}"), &words);
         if added.is_err() {
             // How it is reached was asked in the step before; it is asked again together with this one.
             self.state.answers.remove("via");
@@ -297,63 +411,83 @@ impl<'a> Guide<'a> {
     }
 
     fn host_name(&self) -> String {
-        self.names("host").first().cloned().unwrap_or_else(|| "gateway".into())
+        self.state.host.clone().or_else(|| self.names("host").first().cloned()).unwrap_or_else(|| "gateway".into())
     }
 
     fn dialled(&mut self) -> Step {
         let host = self.host_name();
+        if !self.gateway().is_empty() && !self.state.done.contains_key(&format!("gateway {host}")) {
+            tell!("  The gateway {} is there.", self.gateway());
+            return Ok(());
+        }
         tell!(
             "  Everything later hangs on it: a name that leads to the gateway from outside, now and next year, or an"
         );
         tell!("  address that does not change. Behind a router it is the router's, not the machine's own.");
         let shown = self.json(&["host", "list"]);
-        let outward = shown[0]["outward"].as_str().unwrap_or_default().to_owned();
-        let default = if self.in_lab() { "gangway.skerry.example" } else { &outward };
+        let shown = shown.as_array().into_iter().flatten().find(|one| one["name"] == host.as_str()).cloned();
+        let outward = shown.and_then(|one| one["outward"].as_str().map(str::to_owned)).unwrap_or_default();
+        let first = self.state.round.is_none();
+        let default = if self.in_lab() && first { "gangway.skerry.example" } else { &outward };
         let dialled = self.asks("dialled", "what name or address do devices dial", &[], default)?;
         tell!(
             "  never, or hours such as \"daily 03:00-05:00\": then a newer agent that you sent there, or a signed package, is taken"
         );
         tell!("  at that time without a person, and goes back by itself if it does not work.");
         let updates = self.asks("updates", "when may its program be upgraded without you", &[], "never")?;
-        if !self.names("gateway").is_empty() {
-            return Ok(());
-        }
         self.runs(
-            "gateway",
+            &format!("gateway {host}"),
             &["gateway", "create", &host, "--host", &host, "--dialled", &dialled, "--updates", &updates],
         )
     }
 
+    /// The gateway of this round; nothing before it is made.
     fn gateway(&self) -> String {
-        self.names("gateway").first().cloned().unwrap_or_default()
+        let host = self.host_name();
+        let list = self.json(&["gateway", "list"]);
+        let on_it = list.as_array().into_iter().flatten().find(|one| one["host"] == host.as_str());
+        on_it.and_then(|one| one["name"].as_str()).unwrap_or_default().to_owned()
+    }
+
+    /// The listener of this round; nothing before it is open.
+    fn listener(&self) -> String {
+        let prefix = format!("{}/", self.gateway());
+        self.names("listener").into_iter().find(|name| name.starts_with(&prefix)).unwrap_or_default()
     }
 
     fn open(&mut self) -> Step {
         let gateway = self.gateway();
+        let step = format!("listener {gateway}");
+        if !self.listener().is_empty() && !self.state.done.contains_key(&step) {
+            tell!("  The listener {} is open.", self.listener());
+            return Ok(());
+        }
         tell!("  One UDP port must be open towards the gateway, and nothing else.");
         let port = self.asks("port", "which port; free takes one that nothing uses", &[], "free")?;
-        if self.names("listener").is_empty() {
-            let mut words = vec!["listener", "open", &gateway];
-            if port != "free" {
-                words.extend(["--port", &port]);
-            }
-            if self.in_lab() {
-                words.extend(["--resolvers", "10.44.0.20"]);
-            }
-            self.runs("listener", &words)?;
+        let mut words = vec!["listener", "open", &gateway];
+        if port != "free" {
+            words.extend(["--port", &port]);
         }
-        Ok(())
+        if self.in_lab() && self.state.round.is_none() {
+            words.extend(["--resolvers", "10.44.0.20"]);
+        }
+        self.runs(&step, &words)
     }
 
     fn install(&mut self) -> Step {
-        self.runs("rollout", &["rollout", "--yes"])?;
-        self.runs("ports", &["port", "list"])?;
+        let gateway = self.gateway();
+        self.runs(&format!("rollout {gateway}"), &["rollout", "--yes"])?;
+        self.runs(&format!("ports {gateway}"), &["port", "list"])?;
         tell!("  That port must also be open in whatever stands in front: a provider's firewall, or a router that");
         tell!("  forwards it to this machine.");
         Ok(())
     }
 
     fn reach(&mut self) -> Step {
+        if !self.state.done.contains_key(&format!("listener {}", self.gateway())) {
+            // It was open before, and reaches what was said then.
+            return Ok(());
+        }
         let reaches = [
             ("site", "the networks of the site; everything else of the device goes its usual way"),
             (
@@ -369,9 +503,9 @@ impl<'a> Guide<'a> {
         if reach == "ranges" {
             reach = self.asks("ranges", "which, separated by commas", &[], "")?;
         }
-        let listener = self.names("listener").first().cloned().unwrap_or_default();
-        self.runs("reach", &["listener", "change", &listener, "--reach", &reach])?;
-        self.runs(&format!("reach {reach}"), &["rollout", "--yes"])
+        let listener = self.listener();
+        self.runs(&format!("reach {listener}"), &["listener", "change", &listener, "--reach", &reach])?;
+        self.runs(&format!("reach {listener} {reach}"), &["rollout", "--yes"])
     }
 
     fn device(&self) -> String {
@@ -380,29 +514,32 @@ impl<'a> Guide<'a> {
 
     fn who(&mut self) -> Step {
         tell!("  One credential for each device of a person: a lost phone then does not cost the laptop.");
-        let user = self.asks("user", "who is to come in", &[], if self.in_lab() { "mara" } else { "" })?;
-        let device = self.asks("device", "with which device", &[], "laptop")?;
+        let first = self.state.round.is_none();
+        let user = self.asks("user", "who is to come in", &[], if self.in_lab() && first { "mara" } else { "" })?;
+        let device = self.asks("device", "with which device", &[], if first { "laptop" } else { "" })?;
+        let name = format!("{user}/{device}");
+        let list = self.json(&["credential", "list"]);
+        let has = list.as_array().into_iter().flatten().any(|row| {
+            row["name"].as_str().is_some_and(|one| one.starts_with(&format!("{name}/"))) && row["state"] != "revoked"
+        });
+        if has && !self.state.done.contains_key(&format!("credential {name}")) {
+            tell!("  {name} has a credential already, and keeps it; yestrel credential renew {name} makes another.");
+            return Err(Stop::Again);
+        }
         tell!("  A time from now such as 90d or 1y, or never.");
         let until = self.asks("until", "for how long", &[], "1y")?;
-        let name = format!("{user}/{device}");
         if !self.names("user").contains(&user) {
-            self.runs("user", &["user", "add", &user])?;
+            self.runs(&format!("user {user}"), &["user", "add", &user])?;
         }
         if !self.names("device").contains(&name) {
-            self.runs("device", &["device", "add", &name])?;
+            self.runs(&format!("device {name}"), &["device", "add", &name])?;
         }
-        let list = self.json(&["credential", "list"]);
-        let has = list
-            .as_array()
-            .into_iter()
-            .flatten()
-            .any(|row| row["device"] == name.as_str() && row["state"] != "revoked");
         if !has {
             let mut words = vec!["credential", "issue", &name];
             if until != "never" {
                 words.extend(["--until", &until]);
             }
-            self.runs("credential", &words)?;
+            self.runs(&format!("credential {name}"), &words)?;
         }
         self.runs(&format!("admit {name}"), &["rollout", "--yes"])
     }
@@ -411,7 +548,13 @@ impl<'a> Guide<'a> {
         let device = self.device();
         tell!("  The handover holds the key of the device: whoever has this file can come in. It is given out once.");
         let file = self.asks("file", "the file to write", &[], &format!("{}.yestrel", device.replace('/', "-")))?;
-        self.runs("handover", &["credential", "handover", &device, "--to", &file, "--yes"])
+        self.runs(&format!("handover {device}"), &["credential", "handover", &device, "--to", &file, "--yes"])?;
+        if self.state.round.is_some() {
+            tell!(
+                "  Carry {file} to {device}, by a way that nobody reads along, and run there:  yestrel connect {file}"
+            );
+        }
+        Ok(())
     }
 
     fn connect(&mut self) -> Step {
@@ -500,5 +643,73 @@ impl<'a> Guide<'a> {
         tell!("When a device is lost: yestrel credential revoke {device} --reason lost");
         let _ = std::io::stderr().flush();
         Ok(())
+    }
+}
+
+/// What a question is about, for whoever answers with a question mark.
+fn explained(key: &str) -> &'static [&'static str] {
+    match key {
+        "estate" => &[
+            "Everything of one team is kept together under this name: places, machines, people, keys. It is one file on this machine.",
+            "The name stands in handovers and certificates. Letters a-z, digits and - are taken.",
+        ],
+        "where" => &[
+            "The gateway is the program to which devices connect. It runs on a machine with Linux that is always on.",
+            "Without one at hand, the lab makes machines to practise on; nothing of it leaves this machine.",
+        ],
+        "via" => &[
+            "The same words by which you sign in to it now: the user, the address or name, the port if it is not 22.",
+            "Example: ssh://root@203.0.113.10. The user must be root, or may use sudo.",
+        ],
+        "key" => &[
+            "A file with the private key by which that machine knows you. With none, the key agent, ~/.ssh and a password are tried.",
+        ],
+        "site" => &[
+            "One place, such as an office. Its networks are what devices reach through the gateway that stands there.",
+        ],
+        "network" => &[
+            "In the form 192.168.40.0/24: the addresses that machines have there. On a machine of that network, ip address shows one of them.",
+            "none means that only the machine itself is reached.",
+        ],
+        "kind" => &[
+            "It says what is asked and checked: a rented machine has a provider's firewall in front, a router at home forwards ports.",
+        ],
+        "dialled" => &[
+            "Devices are told this name or address and use it for as long as they have this handover. A name can lead elsewhere later.",
+            "Behind a router it is the router's address outside, and the router must forward the port to the gateway.",
+        ],
+        "updates" => &[
+            "Newer programs that you sent to the machine wait until these hours. never means that you do it yourself by rollout.",
+        ],
+        "port" => &[
+            "A number from 1 to 65535, for UDP. Some networks let only few pass; 443 passes most. free takes one that nothing uses.",
+        ],
+        "reach" => {
+            &["What a device sends through the tunnel. It can be changed later; devices learn it by themselves."]
+        }
+        "ranges" => &["Networks in the form 10.44.0.0/22, or single addresses, with commas between."],
+        "user" => {
+            &["A person, by a short name: a-z, digits and -. More about them can be said later: yestrel user change."]
+        }
+        "device" => &[
+            "What they carry, by a short name: laptop, phone. Each has a key of its own, which can be taken back alone.",
+        ],
+        "until" => &[
+            "After this time it lets nobody in, unless it is renewed. 90d, 1y, a date such as 2027-05-31, or never.",
+            "A device that is lost and never missed then does not stay open for ever.",
+        ],
+        "file" => &[
+            "The file holds the private key. It is written here, carried to the device once, and given out only once.",
+        ],
+        "from" => &[
+            "The device on which the tunnel begins. With a proxy only programs that are told so use it, and no root is needed.",
+        ],
+        "target" => &[
+            "An address and TCP port behind the gateway that takes connections, such as 10.44.0.20:80. none leaves that out.",
+        ],
+        "next" => &[
+            "Each of these is asked from its beginning, with all that is there kept. done ends the guide; it can be run again.",
+        ],
+        _ => &["There is nothing more to say about this."],
     }
 }

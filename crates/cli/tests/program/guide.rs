@@ -66,6 +66,8 @@ fn the_guide_leads_to_a_proved_tunnel_and_can_be_left_and_resumed() {
     }
     terminal.types("");
     terminal.sees("It works: the gateway sees mara/laptop");
+    terminal.sees("what is to be added [done]:");
+    terminal.types("");
     let (code, screen) = terminal.ends();
     assert_eq!(code, 0, "{screen}");
     world.run("session list").is(0).says("mara/laptop");
@@ -76,6 +78,108 @@ fn the_guide_leads_to_a_proved_tunnel_and_can_be_left_and_resumed() {
     }
     assert!(!world.path("skerry.guide").exists(), "nothing is kept of a guide that has come to its end");
     assert!(!text.contains("error"));
+}
+
+#[test]
+fn the_guide_is_left_and_goes_on_at_every_question_and_explains_each() {
+    let mut world = World::empty();
+    world.start_lab("--processes");
+    let script = world.path("set-up.sh");
+    let questions = [
+        ("a name for your estate", "skerry"),
+        ("where is the gateway to run", ""),
+        ("a name for the site", ""),
+        ("the network of the site", ""),
+        ("what kind of machine is it", ""),
+        ("what name or address do devices dial", ""),
+        ("upgraded without you", ""),
+        ("which port", ""),
+        ("what may be reached through the tunnel", ""),
+        ("who is to come in", ""),
+        ("with which device", ""),
+        ("for how long", ""),
+        ("the file to write", ""),
+        ("what is to be reached", ""),
+        ("what is to be added", "device"),
+        ("with which device", "phone"),
+        ("for how long", ""),
+        ("the file to write", ""),
+        ("what is to be added", "person"),
+        ("who is to come in", "tomas"),
+        ("with which device", "tablet"),
+        ("for how long", "never"),
+        ("the file to write", ""),
+        ("what is to be added", "site"),
+        ("where is the gateway to run", ""),
+        ("a name for the site", ""),
+        ("the network of the site", ""),
+        ("what kind of machine is it", "storage"),
+        ("what name or address do devices dial", "boatyard.skerry.example"),
+        ("upgraded without you", ""),
+        ("which port", ""),
+        ("what may be reached through the tunnel", "everything"),
+        ("what is to be added", "done"),
+    ];
+    for (at, (question, answer)) in questions.iter().enumerate() {
+        // It is left at each question, and comes to it again by itself.
+        let mut terminal = guide(&world, &["--script", script.to_str().unwrap()]);
+        terminal.sees(question);
+        drop(terminal);
+        let mut terminal = guide(&world, &["--script", script.to_str().unwrap()]);
+        terminal.sees(question);
+        terminal.types("?");
+        terminal.sees(question);
+        assert!(!terminal.all().contains("nothing more to say"), "{question} explains itself");
+        terminal.types(answer);
+        match questions.get(at + 1) {
+            Some((next, _)) => drop(terminal.sees(next)),
+            None => assert_eq!(terminal.ends().0, 0),
+        }
+    }
+    let sites = world.run("site list --format json").is(0).json();
+    assert_eq!(sites.as_array().unwrap().len(), 2, "{sites}");
+    world.run("gateway list").is(0).says("boatyard").says("up to date");
+    world.run("listener show boatyard/quill").is(0).says("everything");
+    world.run("credential list").is(0).says("mara/phone").says("tomas/tablet");
+    assert!(world.path("tomas-tablet.yestrel").exists());
+    // The script is whole: in another place it makes the same.
+    let text = std::fs::read_to_string(&script).unwrap();
+    for line in [
+        "export YESTREL_ESTATE=",
+        "yestrel estate create skerry",
+        "yestrel user add tomas",
+        "yestrel site add boatyard",
+    ] {
+        assert!(text.contains(line), "{line}\n{text}");
+    }
+    let again = text.replace(&world.path("skerry").display().to_string(), &world.path("again").display().to_string());
+    let only: Vec<_> = again
+        .lines()
+        .filter(|line| {
+            ["#!", "export", "yestrel estate", "yestrel site", "yestrel user", "yestrel device"]
+                .iter()
+                .any(|begin| line.starts_with(begin))
+        })
+        .collect();
+    world.write("again.sh", &only.join("\n"));
+    world.judge(&format!("ln -sf {} ./yestrel; PATH=$PWD:$PATH sh -e again.sh", env!("CARGO_BIN_EXE_yestrel"))).is(0);
+    world.run("user list --estate again").is(0).says("mara").says("tomas");
+    // An estate that is there: what it has is shown, and only what is to be added is asked.
+    let mut terminal = guide(&world, &[]);
+    terminal.sees("There is an estate already");
+    let shown = terminal.sees("what is to be added [done]:");
+    for part in ["boatyard, harbour", "mara, tomas", "boatyard/quill"] {
+        assert!(shown.contains(part), "{part}\n{shown}");
+    }
+    terminal.types("device");
+    terminal.sees("who is to come in");
+    terminal.types("mara");
+    terminal.sees("with which device");
+    // An answer is used or refused, never dropped.
+    terminal.types("phone");
+    terminal.sees("mara/phone has a credential already, and keeps it");
+    terminal.sees("what now [other]:");
+    drop(terminal);
 }
 
 // Long: a machine boots, and a program of 50 MB is copied.
@@ -126,6 +230,8 @@ fn the_guide_leads_to_a_machine_over_ssh_and_goes_on_after_a_wrong_address() {
         terminal.types(answer);
     }
     terminal.sees("It works: the gateway sees mara/laptop");
+    terminal.sees("what is to be added [done]:");
+    terminal.types("done");
     let (code, screen) = terminal.ends();
     assert_eq!(code, 0, "{screen}");
     world.at(&machine, "gateway show gateway").is(0).says("daily 03:00-05:00").says("up to date");
