@@ -536,7 +536,7 @@ impl<'a> Guide<'a> {
         }
         if !has {
             let mut words = vec!["credential", "issue", &name];
-            if until != "never" {
+            if until != "1y" {
                 words.extend(["--until", &until]);
             }
             self.runs(&format!("credential {name}"), &words)?;

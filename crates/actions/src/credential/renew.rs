@@ -44,6 +44,7 @@ fn renew_within(book: &Book<'_>, keys: &Keys, mut old: Credential, wish: &Wish) 
     let device: Device = book.need(&old.device)?;
     // As long as before, from now on; a certificate as its groups say.
     let as_before = old.expires.filter(|_| old.kind() != CredentialKind::Certificate);
+    let as_before = as_before.filter(|_| !wish.endless);
     let expires = wish.expires.or_else(|| as_before.map(|end| now + end.duration_since(old.issued)));
     let at = still_there(book, &old)?;
     let signed_by = authorities_of(book, std::slice::from_ref(&old))?.pop();
@@ -64,6 +65,7 @@ fn renew_within(book: &Book<'_>, keys: &Keys, mut old: Credential, wish: &Wish) 
         once: old.once,
         valid_from: wish.valid_from,
         expires,
+        endless: wish.endless,
     };
     check_wish(&wish, now)?;
     let gateways = old.gateways();

@@ -34,6 +34,8 @@ pub struct Wish {
     pub once: bool,
     pub valid_from: Option<Timestamp>,
     pub expires: Option<Timestamp>,
+    /// A renewal has no end, whatever the one before had.
+    pub endless: bool,
 }
 
 /// The credential that a command names: by device, and by kind where a device has several, or whole (`mara/laptop/1`).

@@ -261,9 +261,9 @@ pub struct About {
     /// From when it is valid: a date, a moment (RFC 3339), or a time from now: 8h, 90d
     #[arg(long, value_name = "WHEN", value_parser = moment)]
     from: Option<Timestamp>,
-    /// Until when: a date, a moment, or a time from now
-    #[arg(long, value_name = "WHEN", value_parser = moment)]
-    until: Option<Timestamp>,
+    /// Until when: a date, a moment, a time from now, or never [default: 1y; a certificate as its user's groups say; renewed, as long as before]
+    #[arg(long, value_name = "WHEN", value_parser = until)]
+    until: Option<Until>,
     /// The public key of a pair that was made on the device, in PEM (RFC 8410): yestrel tunnel keys
     #[arg(long, value_name = "FILE")]
     public_key: Option<PathBuf>,
@@ -310,9 +310,38 @@ impl About {
             address: self.address,
             once,
             valid_from: self.from,
-            expires: self.until,
+            expires: self.until.and_then(|Until(until)| until),
+            endless: matches!(self.until, Some(Until(None))),
         })
     }
+}
+
+/// Until when something holds; nothing: for ever.
+#[derive(Debug, Clone, Copy)]
+struct Until(Option<Timestamp>);
+
+fn until(text: &str) -> std::result::Result<Until, String> {
+    if text == "never" {
+        return Ok(Until(None));
+    }
+    moment(text).map(|at| Until(Some(at))).map_err(|why| format!("{why}; or never"))
+}
+
+/// How long a new credential holds where nothing else is said.
+const TERM: SignedDuration = SignedDuration::from_hours(365 * 24);
+
+/// A wish for a new credential, with the end that it has where none was said.
+fn with_an_end(mut wish: Wish, now: Timestamp) -> Result<Wish> {
+    if wish.kind == CredentialKind::Certificate {
+        if wish.endless {
+            return Err(Problem::words("a certificate always has an end")
+                .why("without --until it holds as long as its user's groups say")
+                .try_("--until 1y"));
+        }
+    } else if !wish.endless && wish.expires.is_none() {
+        wish.expires = Some(wish.valid_from.unwrap_or(now) + TERM);
+    }
+    Ok(wish)
 }
 
 fn read_public_key(path: &Path) -> Result<PublicKey> {
@@ -338,7 +367,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 let would = credential::would_issue(&mut context, &group, kind)?;
                 if !would.done.is_empty() {
                     // Whatever would refuse it refuses its preview.
-                    let wish = about.wish(kind, at, once, &group)?;
+                    let wish = with_an_end(about.wish(kind, at, once, &group)?, context.now)?;
                     context.rehearse(|context| credential::issue_group(context, &group, &wish, &mut |_, _| {}))?;
                 }
                 let mut table = Table::new(&["device", "would get"], "nobody would get one");
@@ -346,11 +375,13 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 output.table(&table);
             }
             (Some(kind), _, Some(group)) => {
-                issue::for_group(global, &mut context, &group, kind, || about.wish(kind, at, once, &group))?;
+                let now = context.now;
+                let wish = || with_an_end(about.wish(kind, at, once, &group)?, now);
+                issue::for_group(global, &mut context, &group, kind, wish)?;
             }
             (Some(kind), device, None) => {
                 let device = device.unwrap_or_default();
-                let wish = about.wish(kind, at, once, &device)?;
+                let wish = with_an_end(about.wish(kind, at, once, &device)?, context.now)?;
                 let issued = credential::issue(&mut context, &device, &wish)?;
                 issue::say_issued(output, &issued);
             }

@@ -413,3 +413,35 @@ fn what_a_change_makes_stale_is_said_before_it_and_a_preview_refuses_what_the_co
     assert_eq!(refused.err, preview.err);
     assert!(world.everything() == before);
 }
+
+#[test]
+fn a_credential_has_one_end_where_none_is_said() {
+    let world = World::harbour("--processes");
+    world.run("authority create").is(0);
+    world.run("user add mara").is(0);
+    let days = |world: &World, name: &str| -> Option<i64> {
+        let shown = world.run(&format!("credential show {name} --format json")).is(0).json();
+        let end = shown["expires"].as_str()?.parse::<jiff::Timestamp>().unwrap();
+        Some((end.duration_since(jiff::Timestamp::now()).as_hours() + 1) / 24)
+    };
+    for device in ["laptop", "phone", "desk"] {
+        world.run(&format!("device add mara/{device}")).is(0);
+    }
+    world.run("credential issue mara/laptop").is(0);
+    assert_eq!(days(&world, "mara/laptop"), Some(365));
+    world.run("credential issue mara/phone --kind password --generate").is(0);
+    assert_eq!(days(&world, "mara/phone"), Some(365));
+    world.run("credential issue mara/desk --until never").is(0);
+    assert_eq!(days(&world, "mara/desk"), None);
+    world.run("credential issue mara/desk --kind certificate --until never").is(2).says("always has an end");
+    // A renewal holds as long as the one before, unless something else is said.
+    world.run("credential renew mara/desk --yes").is(0);
+    assert_eq!(days(&world, "mara/desk"), None);
+    world.run("credential renew mara/desk --until 30d --yes").is(0);
+    assert_eq!(days(&world, "mara/desk"), Some(30));
+    world.run("credential renew mara/desk --yes").is(0);
+    assert_eq!(days(&world, "mara/desk"), Some(30));
+    world.run("credential renew mara/desk --until never --yes").is(0);
+    assert_eq!(days(&world, "mara/desk"), None);
+    world.run("credential issue --help").is(0).says("default: 1y");
+}

@@ -601,7 +601,7 @@ fn the_foreground_tunnel_ends_with_a_signal_and_restores_everything() {
     let mut command: Command =
         world.command(&["lab", "enter", "mara-laptop", "--", "yestrel", "connect", "mara.yestrel"]);
     let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).process_group(0).spawn().unwrap();
-    wait(10, "the tunnel is up", || connected(&world).then_some(()));
+    wait(30, "the tunnel is up", || connected(&world).then_some(()));
     nix::sys::signal::kill(nix::unistd::Pid::from_raw(child.id() as i32), nix::sys::signal::Signal::SIGINT).unwrap();
     assert!(child.wait().unwrap().success());
     assert!(!world.shell("mara-laptop", "ip rule").out.contains("181"));

@@ -164,8 +164,48 @@ fn passes_of(condition: &Value) -> Vec<Passes> {
     }
 }
 
+/// Whether a condition holds for whatever a gateway needs and another condition of the rule names: it narrows nothing then.
+fn narrows_nothing(condition: &Value, others: &[Passes]) -> bool {
+    let (left, right) = (&condition["left"], &condition["right"]);
+    if !matches!(condition["op"].as_str(), Some("==" | "in")) {
+        return false;
+    }
+    match left["meta"]["key"].as_str().or_else(|| left["ct"]["key"].as_str()) {
+        // What comes for the first time is new, whatever else the rule takes.
+        Some("state") => {
+            right == "new"
+                || right.as_array().is_some_and(|words| words.iter().any(|word| word == "new"))
+                || list(right, "set").iter().any(|word| word == "new")
+        }
+        // The protocol of a port that is named beside it.
+        Some("l4proto") => {
+            let of = |protocol: Protocol| if protocol == Protocol::Udp { (17, "udp") } else { (6, "tcp") };
+            others.iter().any(|passes| match passes {
+                Passes::Ports { protocol, .. } => {
+                    let (number, word) = of(*protocol);
+                    right == word || right.as_u64() == Some(number)
+                }
+                _ => false,
+            })
+        }
+        _ => left["fib"]["result"] == "type" && right == "local",
+    }
+}
+
+/// What several conditions together let through: what one of them names, where the others narrow nothing.
+fn passes_together(conditions: &[&Value]) -> Vec<Passes> {
+    let named: Vec<_> = conditions.iter().map(|condition| passes_of(condition)).collect();
+    for (at, passes) in named.iter().enumerate() {
+        let others = conditions.iter().enumerate().filter(|(other, _)| *other != at);
+        if !passes.is_empty() && others.clone().all(|(_, condition)| narrows_nothing(condition, passes)) {
+            return passes.clone();
+        }
+    }
+    Vec::new()
+}
+
 /// Chains of other tables that drop by policy or by a rule, on the hooks that a gateway needs, with what they let through before: from what
-/// `nft -j list ruleset` says. A rule with several conditions, or one that is not understood here, lets nothing through.
+/// `nft -j list ruleset` says. A rule with conditions that are not understood here, or that narrow each other, lets nothing through.
 #[must_use]
 pub fn in_the_way(ruleset: &str) -> Vec<RuleInTheWay> {
     let Ok(root) = serde_json::from_str::<Value>(ruleset) else { return Vec::new() };
@@ -198,7 +238,7 @@ pub fn in_the_way(ruleset: &str) -> Vec<RuleInTheWay> {
                     so_far.push(Passes::Everything);
                 }
                 [condition] => so_far.extend(passes_of(condition)),
-                _ => {}
+                _ => so_far.extend(passes_together(&conditions)),
             }
         } else if conditions.is_empty() && (ends("drop") || ends("reject")) {
             // Without a condition it ends everything that comes to it.
@@ -248,6 +288,31 @@ mod tests {
 
     fn matching(left: &str, right: &str, verdict: &str) -> String {
         format!(r#"{{"match":{{"op":"==","left":{left},"right":{right}}}}},{{"{verdict}":null}}"#)
+    }
+
+    #[test]
+    fn conditions_that_narrow_nothing_let_through_what_the_other_names() {
+        let port = r#"{"match":{"op":"==","left":{"payload":{"protocol":"udp","field":"dport"}},"right":23817}}"#;
+        let condition = |left: &str, right: &str| format!(r#"{{"match":{{"op":"in","left":{left},"right":{right}}}}}"#);
+        let state = |right: &str| condition(r#"{"ct":{"key":"state"}}"#, right);
+        let proto = |right: &str| condition(r#"{"meta":{"key":"l4proto"}}"#, right);
+        let lets = |conditions: &[&str]| {
+            let rule = format!("{},{}", conditions.join(","), r#"{"counter":{}},{"accept":null}"#);
+            dropping("input", &[&rule]).lets_in(Service::udp(23817))
+        };
+        assert!(lets(&[&state(r#""new""#), port]));
+        assert!(lets(&[port, &state(r#"["new","established"]"#)]));
+        assert!(lets(&[&state(r#"{"set":["new","related"]}"#), &proto(r#""udp""#), port]));
+        assert!(lets(&[
+            &proto("17"),
+            port,
+            &condition(r#"{"fib":{"result":"type","flags":["daddr"]}}"#, r#""local""#)
+        ]));
+        // What may keep out whoever comes from elsewhere is not counted on.
+        assert!(!lets(&[&condition(r#"{"payload":{"protocol":"ip","field":"saddr"}}"#, r#""192.0.2.7""#), port]));
+        assert!(!lets(&[&condition(r#"{"meta":{"key":"iifname"}}"#, r#""eth1""#), port]));
+        assert!(!lets(&[&state(r#""established""#), port]));
+        assert!(!lets(&[&proto(r#""tcp""#), port]));
     }
 
     #[test]
