@@ -322,7 +322,7 @@ fn import(
         let mut table = Table::new(&columns, "nothing would be imported").least(&["mail", "groups", "device"]);
         for group in &found.groups {
             let mut row = vec![Cell::Missing, "add".into(), group.into(), Cell::Missing, Cell::Missing, Cell::Missing];
-            row.push(vec!["a new group".to_owned()].into());
+            row.push("a new group".into());
             table.row(row);
         }
         for line in &found.good {
@@ -337,7 +337,7 @@ fn import(
                 line.user.mail.clone().into(),
                 list(&line.user.groups),
                 line.device.as_ref().map(|device| device.name.clone()).into(),
-                changes.into(),
+                changes.join("; ").into(),
             ]);
         }
         output.table(&table);
