@@ -275,13 +275,12 @@ pub enum Removed {
     Later(Problem),
 }
 
-/// Removes a host, and from the machine what managing it has left there. One with an agent that was left behind is cleaned first, or stays known
-/// until that can be done; `destroyed`: a person says that the machine is no more.
+/// A host that nothing in the estate needs any more.
 ///
 /// # Errors
 /// A gateway is still on it.
-pub fn remove(context: &mut Context, host: &str, destroyed: bool) -> Result<Removed> {
-    let record: Host = context.read(|book| {
+pub fn removable(context: &mut Context, host: &str) -> Result<Host> {
+    context.read(|book| {
         let host: Host = book.need(host)?;
         let gateways: Vec<_> = book
             .find::<Gateway>(&[("host", host.name.as_str().into())])?
@@ -290,7 +289,16 @@ pub fn remove(context: &mut Context, host: &str, destroyed: bool) -> Result<Remo
             .collect();
         still_needed(&format!("the host {}", host.name), &gateways, "the gateway", "yestrel gateway retire")?;
         Ok(host)
-    })?;
+    })
+}
+
+/// Removes a host, and from the machine what managing it has left there. One with an agent that was left behind is cleaned first, or stays known
+/// until that can be done; `destroyed`: a person says that the machine is no more.
+///
+/// # Errors
+/// A gateway is still on it.
+pub fn remove(context: &mut Context, host: &str, destroyed: bool) -> Result<Removed> {
+    let record = removable(context, host)?;
     if let Some(leftover) = record.leftover.clone().filter(|_| !destroyed) {
         let leaving = Leftover { leaving: true, ..leftover };
         return match leftover::remove(context, &record, &leaving) {

@@ -188,7 +188,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             }
         }
         Command::Remove { name, destroyed } => {
-            let host = host::show(&mut context, &name)?;
+            let host = host::removable(&mut context, &name)?;
             let question = match (&host.leftover, destroyed) {
                 (Some(old), true) => format!(
                     "this forgets the host {name} with the old agent of {} on it: if the machine still runs, it goes on letting revoked devices in",

@@ -263,7 +263,12 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             listener::notes(listener).iter().for_each(|note| output.note(note));
         }
         Command::Change { name, about, preview } => {
-            let wish = about.into();
+            let wish: Wish = about.into();
+            if wish.port.is_some()
+                && let Some((gateway, _)) = name.split_once('/')
+            {
+                listener::ask_host(&mut context, gateway)?;
+            }
             let (_, would) = context.rehearse(|context| listener::change(context, &name, &wish))?;
             if !crate::words::first_of_stale(global, &format!("this change of {name}"), &would, preview)? {
                 return Ok(());
@@ -294,6 +299,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Close { name } => {
             let standing = listener::show(&mut context, &name)?;
+            context.rehearse(|context| listener::close(context, &name))?;
             ask::confirm(
                 global.yes,
                 &format!("this closes the listener {name}; {} devices lose this way in", standing.given_out),

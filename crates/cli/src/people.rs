@@ -283,7 +283,8 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
             import(global, &mut context, &file, how, preview)?;
         }
         UserCommand::Remove { name } => {
-            people::show_user(&mut context, &name)?;
+            // Whoever is asked for a yes is not told no afterwards.
+            context.rehearse(|context| people::remove_user(context, &name))?;
             ask::confirm(global.yes, &format!("this removes the user {name}"))?;
             people::remove_user(&mut context, &name)?;
             output.say(&format!("removed the user {name}"));
@@ -452,6 +453,7 @@ pub fn run_group(global: &Global, command: GroupCommand) -> Result<()> {
             output.say(&format!("changed the group {name}"));
         }
         GroupCommand::Remove { name } => {
+            context.rehearse(|context| people::remove_group(context, &name))?;
             ask::confirm(global.yes, &format!("this removes the group {name}"))?;
             people::remove_group(&mut context, &name)?;
             output.say(&format!("removed the group {name}"));
@@ -503,6 +505,7 @@ pub fn run_device(global: &Global, command: DeviceCommand) -> Result<()> {
             output.table(&table);
         }
         DeviceCommand::Remove { name } => {
+            context.rehearse(|context| people::remove_device(context, &name))?;
             ask::confirm(global.yes, &format!("this removes the device {name} and the records of its credentials"))?;
             people::remove_device(&mut context, &name)?;
             output.say(&format!("removed the device {name}"));

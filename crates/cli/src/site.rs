@@ -116,6 +116,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Remove { name } => {
             let site = site::show(&mut context, &name)?;
+            context.rehearse(|context| site::remove(context, &name))?;
             ask::confirm(global.yes, &format!("this removes the site {}", site.name))?;
             site::remove(&mut context, &name)?;
             output.say(&format!("removed the site {name}"));

@@ -13,9 +13,12 @@ use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use yestrel_core::admission::ProofKind;
-use yestrel_core::estate::{Authority, Credential, Gateway, Host, Listener, Method, Reach, Registry, Served};
+use yestrel_core::estate::{
+    Authority, Credential, Gateway, Host, Listener, Method, Reach, Registry, Served, StoredOrder,
+};
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::Secret;
+use yestrel_core::order::Order;
 use yestrel_core::tunnel::quill::{CALL_LENGTH, CallSecret};
 use yestrel_core::tunnel::{Need, Tunnel, quill};
 use yestrel_core::{Problem, Result, moment, name, pool};
@@ -108,8 +111,12 @@ fn is_free(book: &Book<'_>, gateway: &Gateway, host: &Host, need: &Need, service
     let Service::Port(protocol, port) = service else { return Ok(()) };
     let holder = host.facts.as_ref().and_then(|facts| facts.holder(protocol, port));
     // What the agent itself holds, it gives up in the same rollout.
-    let own = find::newest_order(book, &gateway.name)?.map(|order| order.envelope.read()).transpose()?;
-    let own = own.is_some_and(|order| order.content.listeners.iter().any(|one| one.serves.contains(&service)));
+    // That is by the order in force there, which need not be the newest: one that failed leaves it as it was.
+    let confirmed = book.get::<StoredOrder>(&format!("{} {}", gateway.name, gateway.order_number))?;
+    let orders = find::newest_order(book, &gateway.name)?.into_iter().chain(confirmed);
+    let orders: Vec<_> = orders.map(|order| order.envelope.read()).collect::<Result<_>>()?;
+    let serves = |order: &Order| order.content.listeners.iter().any(|one| one.serves.contains(&service));
+    let own = orders.iter().any(serves);
     match holder {
         Some(busy) if !own => {
             let holder = busy.holder.clone().unwrap_or_else(|| "a program that cannot be seen".into());
@@ -238,6 +245,16 @@ pub struct Opened {
     pub notes: Vec<String>,
 }
 
+/// Asks the host of a gateway what it is now, if it answers: which ports are busy changes by itself.
+///
+/// # Errors
+/// There is no such gateway.
+pub fn ask_host(context: &mut Context, gateway: &str) -> Result<()> {
+    let gateway: Gateway = context.read(|book| book.need(gateway))?;
+    let _ = host::probe(context, &gateway.host);
+    Ok(())
+}
+
 /// Opens a listener.
 ///
 /// # Errors
@@ -246,14 +263,7 @@ pub fn open(context: &mut Context, gateway: &str, wish: &Wish) -> Result<Opened>
     check(wish)?;
     let created = context.now;
     let sealing = context.key()?;
-    // What is busy changes by itself: the host is asked again, if it answers.
-    let _ = {
-        let host: Host = context.read(|book| {
-            let gateway: Gateway = book.need(gateway)?;
-            book.need(&gateway.host)
-        })?;
-        host::probe(context, &host.name)
-    };
+    ask_host(context, gateway)?;
     context.write(|book| {
         let gateway: Gateway = book.need(gateway)?;
         let host: Host = book.need(&gateway.host)?;

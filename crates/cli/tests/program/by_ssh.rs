@@ -511,6 +511,11 @@ fn a_probe_says_what_a_gateway_would_find_and_what_would_stop_it() {
     // The port is taken, so it is refused, and one that is free is offered.
     world.run("gateway create harbour --host harbour --dialled 203.0.113.10").is(0);
     world.at(&machine, "listener open harbour --port 23817").is(3).says("python3");
+    // What is busy is asked now, also when a port changes.
+    world.at(&machine, "listener open harbour --port 24017").is(0);
+    world.at(&machine, "listener change harbour/quill --port 23817").is(3).says("python3");
+    machine.shell("systemctl stop busy").is(0);
+    world.at(&machine, "listener change harbour/quill --port 23817").is(0);
     // A host without TUN is said to be slow, and is not.
     machine.shell("rm /dev/net/tun").is(0);
     world.at(&machine, "host probe harbour").says("no TUN");

@@ -445,3 +445,45 @@ fn a_credential_has_one_end_where_none_is_said() {
     assert_eq!(days(&world, "mara/desk"), None);
     world.run("credential issue --help").is(0).says("default: 1y");
 }
+
+#[test]
+fn a_port_change_that_failed_is_taken_back_to_the_port_that_the_agent_holds() {
+    let world = World::mara("--namespaces");
+    let before = world.run("listener show harbour/quill --format json").is(0).json();
+    let port = before["port"].as_str().unwrap().split('/').next().unwrap().to_owned();
+    world.run("listener change harbour/quill --port 24700").is(0);
+    // Somebody else takes it before the gateway does.
+    let script = "nohup python3 -c 'import socket,time; s=socket.socket(2,2); s.bind((\"\",24700)); time.sleep(300)' >/dev/null 2>&1 & echo $!";
+    let held = world.shell("harbour", script).is(0);
+    wait(10, "it is taken", || world.shell("harbour", "ss -lun").out.contains(":24700").then_some(()));
+    world.run("rollout --yes").is(4);
+    let _ = world.run("host probe harbour");
+    world.run(&format!("listener change harbour/quill --port {port}")).is(0);
+    world.run("rollout --yes").is(0);
+    world.run("listener change harbour/quill --port 24700").is(3).says("python3");
+    world.on_laptop("yestrel connect mara.yestrel --background").is(0);
+    world.shell("harbour", &format!("kill {}", held.out.trim())).is(0);
+}
+
+#[test]
+fn nobody_is_asked_for_a_yes_to_what_is_refused_anyway() {
+    let world = World::harbour("--processes");
+    world.run("group add crew").is(0);
+    world.admit("mara", "mara/laptop");
+    world.run("user change mara --group crew").is(0);
+    let before = world.everything();
+    for what in [
+        "user remove mara",
+        "group remove crew",
+        "device remove mara/laptop",
+        "site remove harbour",
+        "host remove harbour",
+    ] {
+        let came = world.run(what).is(3);
+        assert!(!came.err.contains("needs a yes"), "{what}: {came:?}");
+    }
+    assert!(world.everything() == before);
+    world.run("group add deck").is(0);
+    world.run("group remove deck").is(2).says("needs a yes");
+    world.run("group show deck").is(0);
+}
