@@ -701,6 +701,8 @@ fn after_a_kill_of_the_agent_a_device_is_told_and_comes_in_again() {
     let steps = json!([["in"], ["echo", "10.44.0.20"], ["wait", 6], ["lost"], ["in"], ["echo", "10.44.0.20"], ["out"]]);
     let phone = Playing::start(&world, "phone", &play(&world, "phone", steps));
     phone.is_at(2);
+    // What is killed before it has written that somebody came cannot say so afterwards.
+    wait(20, "the session is seen", || world.run("session list").out.contains("mara/phone").then_some(()));
     let before = world.agent_pid("harbour");
     nix::sys::signal::kill(nix::unistd::Pid::from_raw(before), nix::sys::signal::Signal::SIGKILL).unwrap();
     world.run("gateway restart harbour --yes").is(0);
@@ -769,13 +771,14 @@ fn a_hostile_device_gains_nothing_and_others_do_not_notice() {
 #[test]
 fn whoever_opens_too_often_shows_where_they_are_first() {
     let world = harbour("", &[("phone", "--kind certificate")]);
-    let mut steps: Vec<Value> = (0..60).map(|_| json!(["init"])).collect();
+    // So many that a slow machine, too, opens faster than a network may.
+    let mut steps: Vec<Value> = (0..150).map(|_| json!(["init"])).collect();
     steps.push(json!(["in"]));
     steps.push(json!(["echo", "10.44.0.20"]));
     let said = played(&world, &play(&world, "phone", json!(steps)));
-    assert_eq!(said.len(), 62, "{said:#?}");
-    let events = said[60]["auth"]["events"].as_array().unwrap();
+    assert_eq!(said.len(), 152, "{said:#?}");
+    let events = said[150]["auth"]["events"].as_array().unwrap();
     let asked = events.iter().filter(|one| *one == "cookie").count();
-    assert!((10..=25).contains(&asked), "{asked} of 61");
-    assert_eq!(said[61]["answers"], 1);
+    assert!((10..=140).contains(&asked), "{asked} of 151");
+    assert_eq!(said[151]["answers"], 1);
 }

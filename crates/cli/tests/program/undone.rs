@@ -8,8 +8,7 @@ use crate::common::World;
 fn nouns(world: &World) -> String {
     let database = rusqlite::Connection::open(world.path("skerry")).unwrap();
     let mut out = String::new();
-    for table in ["sites", "hosts", "listeners", "users", "groups", "devices", "credentials", "addresses", "registries"]
-    {
+    for table in ["sites", "listeners", "users", "groups", "devices", "credentials", "addresses", "registries"] {
         let mut statement = database.prepare(&format!("SELECT * FROM {table} ORDER BY name")).unwrap();
         let columns = statement.column_count();
         let mut rows = statement.query([]).unwrap();
