@@ -4,7 +4,7 @@
 use std::fs;
 use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::str::FromStr as _;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use hickory_proto::op::{Message, Query, ResponseCode};
 use hickory_proto::rr::{Name, RData, RecordType};
@@ -12,6 +12,10 @@ use yestrel_core::{Problem, Result};
 
 /// Waiting for one resolver.
 const PATIENCE: Duration = Duration::from_millis(1500);
+/// How often it is asked.
+const TRIES: usize = 2;
+/// A resolver that is only now being started is asked so often more, and so long apart.
+const STARTING: (usize, Duration) = (5, Duration::from_millis(100));
 
 /// A question for the addresses of `name`, and its id.
 ///
@@ -84,25 +88,11 @@ pub fn socket_for(resolver: SocketAddr, name: &str) -> Result<UdpSocket> {
 pub fn ask_from(socket: &UdpSocket, resolver: SocketAddr, name: &str) -> Result<Vec<IpAddr>> {
     let failed = |why: String| Problem::failed(format!("{name} does not resolve")).why(why);
     let _ = socket.connect(resolver);
-    let _ = socket.set_read_timeout(Some(PATIENCE));
     let mut found = Vec::new();
     let mut refusal = None;
     for v6 in [false, true] {
         let (id, bytes) = question(name, v6)?;
-        let mut answer = [0; 4096];
-        let mut answered = None;
-        for _ in 0..2 {
-            if socket.send(&bytes).is_err() {
-                continue;
-            }
-            if let Ok(length) = socket.recv(&mut answer)
-                && let Some(result) = addresses(id, &answer[..length])
-            {
-                answered = Some(result);
-                break;
-            }
-        }
-        match answered {
+        match answer_to(socket, id, &bytes) {
             Some(Ok(mut more)) => found.append(&mut more),
             Some(Err(code)) => refusal = Some(code),
             None => return Err(failed(format!("the resolver {} does not answer", resolver.ip()))),
@@ -113,6 +103,37 @@ pub fn ask_from(socket: &UdpSocket, resolver: SocketAddr, name: &str) -> Result<
         Some(code) => Err(failed(format!("the resolver {} says: {code}", resolver.ip()))),
         None => Err(failed("the name has no address".into())),
     }
+}
+
+/// What a resolver answers to one question, which is asked again when nothing comes. What is no answer to it, such as a late one to a
+/// question before, costs nothing; a resolver that is not there is asked a few times more, for it may be coming up.
+fn answer_to(socket: &UdpSocket, id: u16, question: &[u8]) -> Option<std::result::Result<Vec<IpAddr>, ResponseCode>> {
+    let mut answer = [0; 4096];
+    let mut refused = 0;
+    for _ in 0..TRIES {
+        let until = Instant::now() + PATIENCE;
+        let _ = socket.send(question);
+        while let Some(left) = until.checked_duration_since(Instant::now()).filter(|left| !left.is_zero()) {
+            let _ = socket.set_read_timeout(Some(left));
+            match socket.recv(&mut answer) {
+                Ok(length) => {
+                    if let Some(result) = addresses(id, &answer[..length]) {
+                        return Some(result);
+                    }
+                }
+                Err(error) if error.kind() == std::io::ErrorKind::ConnectionRefused => {
+                    refused += 1;
+                    if refused > STARTING.0 {
+                        return None;
+                    }
+                    std::thread::park_timeout(STARTING.1);
+                    let _ = socket.send(question);
+                }
+                Err(_) => break,
+            }
+        }
+    }
+    None
 }
 
 /// The addresses of a name, as this machine sees them now. An address stands for itself.
@@ -160,6 +181,54 @@ mod tests {
     fn the_resolver_file_is_read_in_order() {
         let file = "# made by hand\nsearch skerry.example\nnameserver 10.44.0.20\n nameserver fe80::1%eth0\nnameserver nonsense\n";
         assert_eq!(resolvers(file), ["10.44.0.20".parse::<IpAddr>().unwrap(), "fe80::1".parse().unwrap()]);
+    }
+
+    /// The answer that a question gets from `10.44.0.20`, or for IPv6 that there is none.
+    fn answered(question: &[u8]) -> Vec<u8> {
+        let asked = Message::from_vec(question).unwrap();
+        let mut message = Message::response(asked.metadata.id, asked.metadata.op_code);
+        let query = asked.queries[0].clone();
+        if query.query_type() == RecordType::A {
+            let address = RData::A("10.44.0.20".parse::<std::net::Ipv4Addr>().unwrap().into());
+            message.add_answer(hickory_proto::rr::Record::from_rdata(query.name().clone(), 60, address));
+        }
+        message.add_query(query);
+        message.to_vec().unwrap()
+    }
+
+    /// Late answers, answers to something else, and a resolver that only comes up while it is asked.
+    #[test]
+    fn what_is_no_answer_to_a_question_costs_nothing() {
+        let resolver = UdpSocket::bind("127.0.0.1:0").unwrap();
+        let address = resolver.local_addr().unwrap();
+        let serve = |resolver: UdpSocket| {
+            std::thread::spawn(move || {
+                let mut question = [0; 512];
+                for _ in 0..2 {
+                    let (length, from) = resolver.recv_from(&mut question).unwrap();
+                    let answer = answered(&question[..length]);
+                    let mut other = answer.clone();
+                    other[0] ^= 1;
+                    for bytes in [&b"noise"[..], &other, &other, &other, &answer, &answer] {
+                        resolver.send_to(bytes, from).unwrap();
+                    }
+                }
+            })
+        };
+        let serving = serve(resolver);
+        let began = Instant::now();
+        assert_eq!(ask(address, "tickets.skerry.example").unwrap(), ["10.44.0.20".parse::<IpAddr>().unwrap()]);
+        assert!(began.elapsed() < PATIENCE, "nothing was waited for");
+        serving.join().unwrap();
+        // Nobody is there: it is said, and soon.
+        let problem = ask(address, "tickets.skerry.example").unwrap_err();
+        assert!(problem.line().contains("does not answer"), "{problem:?}");
+        let later = std::thread::spawn(move || {
+            std::thread::park_timeout(STARTING.1 * 2);
+            serve(UdpSocket::bind(address).unwrap()).join().unwrap();
+        });
+        assert!(ask(address, "tickets.skerry.example").is_ok());
+        later.join().unwrap();
     }
 
     proptest! {
