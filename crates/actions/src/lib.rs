@@ -10,6 +10,7 @@
 //! | `session` | who is connected, who was, what agents saw |
 //! | `hear` | asking gateways all at once, with a deadline, and nobody at the terminal |
 //! | `status` | the whole estate at one glance |
+//! | `rename` | other names for people, groups, devices, sites |
 //! | `renewal` | orders that hold for a time |
 //! | `rollout` | bringing gateways to their newest order |
 //! | `leftover` | agents on hosts that could not be reached |
@@ -31,6 +32,7 @@ pub mod leftover;
 pub mod listener;
 pub mod people;
 pub mod registry;
+pub mod rename;
 mod renewal;
 pub mod rollout;
 pub mod session;

@@ -1,7 +1,6 @@
 //! What a shell completes: the words of commands, and the names of what is in the estate.
 
 use std::ffi::{OsStr, OsString};
-use std::path::PathBuf;
 
 use clap::{Arg, Command};
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
@@ -9,7 +8,8 @@ use clap_complete::env::{CompleteEnv, Shells};
 use yestrel_core::{Problem, Result};
 use yestrel_store::SqliteStore;
 
-use crate::ask;
+use crate::global::estate_path;
+use crate::interview::estate_of;
 
 /// By this variable a shell asks.
 const ASKED: &str = "YESTREL_COMPLETE";
@@ -83,17 +83,10 @@ fn table_of(noun: &str, verb: &str, arg: &Arg) -> Option<&'static str> {
     }
 }
 
-/// The estate that the words being typed name.
-fn estate() -> PathBuf {
-    let words: Vec<OsString> = std::env::args_os().collect();
-    let named = words.iter().position(|word| word == "--estate").and_then(|at| words.get(at + 1)).map(PathBuf::from);
-    named
-        .or_else(|| std::env::var_os("YESTREL_ESTATE").map(PathBuf::from))
-        .unwrap_or_else(|| ask::data_folder().join("estate"))
-}
-
 fn names(table: &str, begun: &OsStr) -> Vec<CompletionCandidate> {
     // Whatever goes wrong is said by the command itself, once it is complete.
-    let found = SqliteStore::names(&estate(), table, &begun.to_string_lossy(), MOST).unwrap_or_default();
+    let words: Vec<OsString> = std::env::args_os().collect();
+    let estate = estate_path(estate_of(&words));
+    let found = SqliteStore::names(&estate, table, &begun.to_string_lossy(), MOST).unwrap_or_default();
     found.into_iter().map(CompletionCandidate::new).collect()
 }

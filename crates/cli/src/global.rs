@@ -40,16 +40,20 @@ pub struct Global {
     pub estate_passphrase_file: Option<PathBuf>,
 }
 
+/// Where the estate is: as it was named, or by the environment, or in its usual place.
+pub fn estate_path(named: Option<PathBuf>) -> PathBuf {
+    named
+        .or_else(|| std::env::var_os("YESTREL_ESTATE").map(PathBuf::from))
+        .unwrap_or_else(|| ask::data_folder().join("estate"))
+}
+
 impl Global {
     pub fn output(&self) -> Output {
         Output::new(self.format, self.color, self.quiet)
     }
 
     pub fn estate_path(&self) -> PathBuf {
-        self.estate
-            .clone()
-            .or_else(|| std::env::var_os("YESTREL_ESTATE").map(PathBuf::from))
-            .unwrap_or_else(|| ask::data_folder().join("estate"))
+        estate_path(self.estate.clone())
     }
 
     pub fn context(&self) -> Result<Context> {

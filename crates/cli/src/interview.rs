@@ -96,7 +96,7 @@ pub fn subcommand<'a>(command: &'a Command, words: &[OsString]) -> (Vec<String>,
 }
 
 /// The estate that the words name.
-fn estate_of(words: &[OsString]) -> Option<PathBuf> {
+pub fn estate_of(words: &[OsString]) -> Option<PathBuf> {
     let at = words.iter().position(|word| word == "--estate")?;
     words.get(at + 1).map(PathBuf::from)
 }

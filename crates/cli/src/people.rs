@@ -3,7 +3,8 @@
 use clap::Subcommand;
 use yestrel_actions::Context;
 use yestrel_actions::credential::Ended;
-use yestrel_actions::people::{self, UserStanding, import, rename};
+use yestrel_actions::people::{self, UserStanding, import};
+use yestrel_actions::rename;
 use yestrel_core::estate::UserState;
 use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result};

@@ -110,7 +110,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             site::notes(&site).iter().for_each(|note| output.note(note));
         }
         Command::Rename { name, to } => {
-            yestrel_actions::people::rename::site(&mut context, &name, &to)?;
+            yestrel_actions::rename::site(&mut context, &name, &to)?;
             output.did(&[("site", (&to).into())]);
             output.say(&format!("the site {name} is {to} now"));
         }

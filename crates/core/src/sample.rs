@@ -171,7 +171,7 @@ pub fn account(user: &str, key: u8, gateways: &[&str]) -> Credential {
 /// A user.
 #[must_use]
 pub fn user(name: &str, state: UserState) -> User {
-    User { name: name.into(), alias: None, mail: None, about: None, state, groups: vec![], created: at() }
+    User { state, ..User::new(name, at()) }
 }
 
 /// An entry for a key at `harbour/quill`.

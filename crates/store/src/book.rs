@@ -5,6 +5,7 @@ use std::cell::{Cell, RefCell};
 use jiff::Timestamp;
 use serde_json::Value;
 use yestrel_core::audit::{HistoryRow, SignedHead};
+use yestrel_core::estate::Credential;
 use yestrel_core::undo::{Change, Fields, Step, without_secrets};
 use yestrel_core::{Problem, Result};
 
@@ -64,6 +65,15 @@ impl<'a> Book<'a> {
     /// The database cannot be read.
     pub fn find<T: Record>(&self, filters: &[(&str, Value)]) -> Result<Vec<T>> {
         self.rows.select(T::TABLE, filters, usize::MAX >> 1)?.into_iter().map(T::from_row).collect()
+    }
+
+    /// The credential with which somebody could sign in as `account`.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn account(&self, account: &str) -> Result<Option<Credential>> {
+        let all = self.rows.with_account(account)?.into_iter().map(Credential::from_row);
+        Ok(all.collect::<Result<Vec<_>>>()?.into_iter().rfind(|one| one.revoked.is_none()))
     }
 
     /// How many records have these values.

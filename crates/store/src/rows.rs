@@ -29,6 +29,12 @@ pub trait Rows {
     /// The database cannot be read.
     fn names(&self, table: &str) -> Result<Vec<String>>;
 
+    /// Credentials whose account is called so.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    fn with_account(&self, name: &str) -> Result<Vec<Row>>;
+
     /// How many rows have these values.
     ///
     /// # Errors

@@ -381,6 +381,10 @@ impl Rows for SqliteRows<'_> {
         run().map_err(|e| problem(self.path, &e))
     }
 
+    fn with_account(&self, name: &str) -> Result<Vec<Row>> {
+        self.query("SELECT * FROM credentials WHERE json_extract(account, '$.name') = ?1 ORDER BY name", &[&name])
+    }
+
     fn count(&self, table: &str, filters: &[(&str, Value)]) -> Result<usize> {
         let sql = format!("SELECT count(*) FROM {table} WHERE {}", condition(filters));
         let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();

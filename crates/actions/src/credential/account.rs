@@ -99,11 +99,14 @@ pub(super) fn name_of(user: &User, device: &str) -> String {
     format!("{}.{own}", user.alias.as_ref().unwrap_or(&user.name))
 }
 
-/// The device whose account this name is.
-fn device_of(book: &Book<'_>, account: &str) -> Result<String> {
-    let Some((user, own)) = account.rsplit_once('.') else { return Ok(account.to_owned()) };
-    let named = book.find::<User>(&[("alias", user.into())])?.pop().map(|user| user.name);
-    Ok(format!("{}/{own}", named.unwrap_or_else(|| user.to_owned())))
+/// Refuses a name by which somebody signs in already: a device that is called something else by now keeps the name of its account.
+pub(super) fn check_name(book: &Book<'_>, name: &str) -> Result<()> {
+    match book.account(name)? {
+        None => Ok(()),
+        Some(other) => Err(Problem::refused(format!("there is already an account {name}"))
+            .why(format!("{} signs in by it, from when it or its user was called so", other.device))
+            .try_(format!("yestrel credential renew {}   gives it one by its present name", other.name))),
+    }
 }
 
 /// Tries a sign-in with an account of the estate: counted like any other.
@@ -113,8 +116,7 @@ fn device_of(book: &Book<'_>, account: &str) -> Result<String> {
 pub fn sign_in(context: &mut Context, account_name: &str, password: &str, code: Option<&str>) -> Result<String> {
     let keys = context.keys()?;
     let (name, refused) = context.write(|book| {
-        let device = device_of(book, account_name)?;
-        let mut credential = find::current(book, &device, CredentialKind::Password)?.ok_or_else(|| {
+        let mut credential = book.account(account_name)?.ok_or_else(|| {
             Problem::refused(format!("there is no account {account_name:?}"))
                 .try_("yestrel credential list --kind password")
         })?;
@@ -129,10 +131,6 @@ pub fn sign_in(context: &mut Context, account_name: &str, password: &str, code: 
         }
         let (name, device) = (credential.name.clone(), credential.device.clone());
         let Some(account) = credential.account_mut() else { return Err(Problem::failed("an account is damaged")) };
-        if account.name != account_name {
-            return Err(Problem::refused(format!("there is no account {account_name:?}"))
-                .why(format!("the account of {device} is called {}", account.name)));
-        }
         let right = account::matches(password, &account.password);
         let second = account.second_factor.clone();
         let secret =

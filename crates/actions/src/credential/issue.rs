@@ -497,6 +497,7 @@ fn open_account(
 ) -> Result<Account> {
     let user: User = book.need(&device.user)?;
     let name = super::account::name_of(&user, &device.name);
+    super::account::check_name(book, &name)?;
     let password = match &wish.password {
         Some(password) => {
             let mut own = vec![name.as_str(), &user.name, &common.organisation, &device.name];

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use csv::{ByteRecord, ReaderBuilder};
-use yestrel_core::estate::{Device, Group, User, UserState};
+use yestrel_core::estate::{Device, Group, User};
 use yestrel_core::{Problem, Result, name};
 use yestrel_store::Book;
 
@@ -315,22 +315,16 @@ impl Table {
         let device_is_new =
             device.as_ref().is_some_and(|device| there.as_ref().is_none_or(|there| there.platform != device.platform));
         // What the file does not say of somebody who is there stays as it is.
-        let (was, created) = (before.clone(), before.as_ref().map_or(book.now, |before| before.created));
-        let was = was.unwrap_or(User {
-            name: user.clone(),
-            alias: None,
-            mail: None,
-            about: None,
-            state: UserState::Active,
-            groups: Vec::new(),
-            created,
-        });
+        let was = before.clone().unwrap_or_else(|| User::new(&user, book.now));
         let user = User {
-            alias: alias.or(was.alias),
+            // The first name that they had elsewhere is the one that their accounts are called by.
+            alias: was.alias.or(alias),
             mail: mail.or(was.mail),
             about: about.or(was.about),
             groups: if groups.is_some() { member_of } else { was.groups },
-            ..User { name: user, state: was.state, created, alias: None, mail: None, about: None, groups: Vec::new() }
+            name: was.name,
+            state: was.state,
+            created: was.created,
         };
         Ok((Line { number, user, before, device, device_is_new }, missing))
     }

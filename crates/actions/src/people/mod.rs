@@ -3,10 +3,8 @@
 //! | file | its job |
 //! |---|---|
 //! | `import` | many users from a file |
-//! | `rename` | other names, with everything that names them |
 
 pub mod import;
-pub mod rename;
 
 use std::collections::BTreeSet;
 
@@ -157,15 +155,7 @@ pub fn add_user(context: &mut Context, user: &str, wish: &Wish) -> Result<User> 
     name::check("user", user)?;
     let created = context.now;
     context.write(|book| {
-        let mut user = User {
-            name: user.into(),
-            alias: None,
-            mail: None,
-            about: None,
-            state: UserState::Active,
-            groups: Vec::new(),
-            created,
-        };
+        let mut user = User::new(user, created);
         wish.apply(book, &mut user)?;
         book.add(&user)?;
         book.note("user add", &user.name, &user.groups.join(","))?;

@@ -26,6 +26,15 @@ pub struct User {
     pub created: Timestamp,
 }
 
+impl User {
+    /// Somebody of whom nothing but the name is known.
+    #[must_use]
+    pub fn new(name: &str, created: Timestamp) -> Self {
+        let (name, state, groups) = (name.into(), UserState::Active, Vec::new());
+        Self { name, alias: None, mail: None, about: None, state, groups, created }
+    }
+}
+
 /// A set of users.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Group {
