@@ -6,7 +6,6 @@ use yestrel_core::{Problem, Result};
 
 pub use crate::changed::Changed;
 use crate::context::Context;
-use crate::find;
 use crate::rollout::plan::{self, Plan};
 use crate::rollout::{self, How, Outcome};
 
@@ -24,8 +23,7 @@ pub fn carry<T>(
     let affected: Vec<String> = context.read(|book| {
         let mut affected = Vec::new();
         for gateway in book.all::<Gateway>()?.into_iter().filter(|gateway| gateway.order_number > 0) {
-            let owed =
-                || Ok::<_, Problem>(find::newest_order(book, &gateway.name)?.is_some_and(|one| one.received.is_none()));
+            let owed = || Ok::<_, Problem>(book.newest_kept(&gateway.name)?.is_some_and(|one| one.received.is_none()));
             if changed.gateways.contains(&gateway.name) || owed()? {
                 affected.push(gateway.name);
             }

@@ -1,12 +1,13 @@
 //! What several nouns look up in the estate.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 use yestrel_core::estate::{
-    Credential, CredentialKind, Estate, Gateway, Group, Host, Listener, Site, StoredOrder, User,
+    Credential, CredentialKind, Estate, Gateway, Group, Host, Listener, Site, Told, User, told,
 };
 use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
+use yestrel_store::queries::{admitted_at, in_group};
 use yestrel_store::records::Address;
 
 /// The one estate in a file.
@@ -30,13 +31,7 @@ pub(crate) fn listeners_of(book: &Book<'_>, gateway: &str) -> Result<Vec<Listene
 
 /// How many addresses of a listener are given out to credentials that let somebody in.
 pub(crate) fn given_at(book: &Book<'_>, listener: &str) -> Result<usize> {
-    let all = book.find::<Address>(&[("listener", listener.into()), ("held_until", serde_json::Value::Null)])?;
-    Ok(all.len())
-}
-
-/// The newest order that was made for a gateway.
-pub(crate) fn newest_order(book: &Book<'_>, gateway: &str) -> Result<Option<StoredOrder>> {
-    Ok(book.find::<StoredOrder>(&[("gateway", gateway.into())])?.into_iter().max_by_key(|order| order.number))
+    book.count::<Address>(&[("listener", listener.into()), ("held_until", serde_json::Value::Null)])
 }
 
 /// Every credential with which a device could come in.
@@ -52,7 +47,7 @@ pub(crate) fn live_of_user(book: &Book<'_>, user: &str) -> Result<Vec<Credential
 /// Live credentials with a way of their own at a gateway.
 pub(crate) fn with_a_way_at(book: &Book<'_>, gateway: &str) -> Result<Vec<Credential>> {
     let prefix = format!("{gateway}/");
-    let mut live: Vec<Credential> = book.find(&[("revoked", serde_json::Value::Null)])?;
+    let mut live: Vec<Credential> = book.ask(&admitted_at(gateway))?;
     live.retain(|credential| credential.ways().iter().any(|way| way.listener.starts_with(&prefix)));
     Ok(live)
 }
@@ -66,7 +61,7 @@ pub(crate) fn current(book: &Book<'_>, device: &str, kind: CredentialKind) -> Re
 /// The users of a group.
 pub(crate) fn members(book: &Book<'_>, group: &str) -> Result<Vec<User>> {
     book.need::<Group>(group)?;
-    Ok(book.all::<User>()?.into_iter().filter(|user| user.groups.iter().any(|one| one == group)).collect())
+    book.ask(&in_group(group))
 }
 
 /// Handovers that tell their devices something that is no longer so.
@@ -77,17 +72,55 @@ pub struct Stale {
     pub by_this: Vec<String>,
 }
 
+/// What devices were told, judged: most devices of a listener were told the same, and each such text is read once.
+pub(crate) struct Judge {
+    listeners: Vec<Listener>,
+    gateways: Vec<Gateway>,
+    sites: Vec<Site>,
+    known: HashMap<String, (Vec<Told>, bool)>,
+}
+
+impl Judge {
+    pub(crate) fn new(book: &Book<'_>) -> Result<Self> {
+        Ok(Self { listeners: book.all()?, gateways: book.all()?, sites: book.all()?, known: HashMap::new() })
+    }
+
+    /// What a text says, and whether anything of it is no longer so.
+    pub(crate) fn look(&mut self, text: &str) -> Result<&(Vec<Told>, bool)> {
+        if !self.known.contains_key(text) {
+            let told: Vec<Told> = serde_json::from_str(text)
+                .map_err(|error| Problem::failed("what a device was told cannot be read").why(error.to_string()))?;
+            let stale = !told::stale(&told, &self.listeners, &self.gateways, &self.sites).is_empty();
+            self.known.insert(text.to_owned(), (told, stale));
+        }
+        Ok(&self.known[text])
+    }
+}
+
 /// Devices whose handover tells something of this gateway that is no longer so.
 pub(crate) fn stale_at(book: &Book<'_>, gateway: &str) -> Result<BTreeSet<String>> {
-    let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
+    let (mut judge, mut stale) = (Judge::new(book)?, BTreeSet::new());
     let prefix = format!("{gateway}/");
-    let credentials = book.find::<Credential>(&[("revoked", serde_json::Value::Null)])?;
-    Ok(credentials
-        .into_iter()
-        .filter(|credential| credential.told.iter().any(|told| told.listener.starts_with(&prefix)))
-        .filter(|credential| !credential.stale(&listeners, &gateways, &sites).is_empty())
-        .map(|credential| credential.device)
-        .collect())
+    book.told(|knows| {
+        let (told, is_stale) = judge.look(&knows.told)?;
+        if *is_stale && told.iter().any(|told| told.listener.starts_with(&prefix)) {
+            stale.insert(knows.device);
+        }
+        Ok(())
+    })?;
+    Ok(stale)
+}
+
+/// Credentials whose devices were told something that is no longer so.
+pub(crate) fn all_stale(book: &Book<'_>) -> Result<Vec<String>> {
+    let (mut judge, mut stale) = (Judge::new(book)?, Vec::new());
+    book.told(|knows| {
+        if judge.look(&knows.told)?.1 {
+            stale.push(knows.name);
+        }
+        Ok(())
+    })?;
+    Ok(stale)
 }
 
 /// What a change has made stale, of what was `before`.

@@ -6,6 +6,7 @@ use yestrel_core::estate::{
     User,
 };
 use yestrel_core::{Problem, Result, name};
+use yestrel_store::queries::in_group;
 use yestrel_store::records::Address;
 use yestrel_store::{Book, Record, SealingKey};
 
@@ -38,7 +39,7 @@ pub fn group(context: &mut Context, old: &str, new: &str) -> Result<()> {
         let group: Group = book.need(old)?;
         book.defer_references()?;
         instead(book, old, &Group { name: new.into(), ..group })?;
-        for mut user in book.all::<User>()?.into_iter().filter(|user| user.groups.iter().any(|one| one == old)) {
+        for mut user in book.ask::<User>(&in_group(old))? {
             user.groups.retain(|one| one != old);
             user.groups.push(new.into());
             user.groups.sort();

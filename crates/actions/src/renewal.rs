@@ -24,8 +24,9 @@ pub(crate) fn sign(book: &Book<'_>, key: &SealingKey) -> Result<Option<SignedRen
     }
     let mut orders = BTreeMap::new();
     for gateway in book.all::<Gateway>()? {
-        if let Some(newest) = find::newest_order(book, &gateway.name)? {
-            orders.insert(gateway.name, newest.number);
+        let newest = book.newest_number(&gateway.name)?;
+        if newest > 0 {
+            orders.insert(gateway.name, newest);
         }
     }
     let signing = key.open(&estate.private_key, labels::SIGNING)?;

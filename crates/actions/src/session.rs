@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use serde::Serialize;
-use yestrel_core::estate::{Credential, Device, Gateway, Session, StoredOrder};
+use yestrel_core::estate::{Credential, Device, Gateway, Session};
 use yestrel_core::exchange::agent::{Ask, Close, EndSessions, Live, NewsAfter, NewsPage, Sessions as WhoIsIn, Status};
 use yestrel_core::exchange::{News, NewsEvent, Question};
 use yestrel_core::keys::PublicKey;
@@ -134,9 +134,8 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
         }
         NewsEvent::Passed { gateway: other, order } => {
             // Another gateway brought it there: nobody has to try any more.
-            if let Some(mut stored) = book.get::<StoredOrder>(&format!("{other} {order}"))? {
-                stored.received = stored.received.or(Some(item.at));
-                book.put(&stored)?;
+            if let Some(stored) = book.order_kept(other, *order)? {
+                book.order_received(other, *order, stored.received.unwrap_or(item.at))?;
                 let mut record: Gateway = book.need(&other.clone())?;
                 record.order_number = record.order_number.max(*order);
                 book.put(&record)?;

@@ -17,7 +17,7 @@ use crate::{find, leftover};
 /// What an agent said, beside what the estate knows of its gateway.
 fn heard(book: &Book<'_>, gateway: &Gateway, listeners: &[Listener], said: Said) -> Result<Heard> {
     let Some(Ok(status)) = said.status else { return Err(Problem::failed("nothing was heard")) };
-    let hash = find::newest_order(book, &gateway.name)?.map(|order| order.hash).unwrap_or_default();
+    let hash = book.newest_kept(&gateway.name)?.map(|order| order.hash).unwrap_or_default();
     let estate = find::this_estate(book)?.id;
     let inside = said.sessions.map(|sessions| {
         let inside = sessions.into_iter().map(|live| Inside {
@@ -86,12 +86,12 @@ fn at_gateway(book: &Book<'_>, gateway: Gateway, plan: &Plan, said: Option<Said>
 }
 
 /// What has ended, or ends soon.
-fn endings(book: &Book<'_>, credentials: &[Credential]) -> Result<Vec<Ending>> {
+fn endings(book: &Book<'_>) -> Result<Vec<Ending>> {
     let soon = book.now + SOON;
     let mut endings = Vec::new();
-    for credential in credentials {
-        // What ended long ago is nobody's concern any more; lists say so where they are asked.
-        if let Some(at) = credential.expires.filter(|at| *at > book.now && *at <= soon && credential.is_current()) {
+    // What ended long ago is nobody's concern any more; lists say so where they are asked.
+    for credential in book.ending(soon)? {
+        if let Some(at) = credential.expires {
             let what = format!("credential {}", credential.name);
             endings.push(Ending { at, what, try_: "yestrel credential list --expiring 30d".into() });
         }
@@ -142,8 +142,6 @@ pub fn look(context: &mut Context) -> Result<Glance> {
         let sites: Vec<Site> = book.all()?;
         let bare = sites.iter().filter(|site| gateways.iter().all(|at| at.site != site.name));
         let sites_without_gateway = bare.map(|site| site.name.clone()).collect();
-        let credentials = book.find::<Credential>(&[("revoked", serde_json::Value::Null)])?;
-        let (listeners, all): (Vec<Listener>, Vec<Gateway>) = (book.all()?, book.all()?);
         let left_behind = leftover::of(book)?
             .into_iter()
             .map(|(host, old)| LeftBehind { host: host.name, gateway: old.gateway, since: old.since })
@@ -154,12 +152,12 @@ pub fn look(context: &mut Context) -> Result<Glance> {
             gateways,
             sites_without_gateway,
             left_behind,
-            endings: endings(book, &credentials)?,
-            stale: credentials.iter().filter(|one| !one.stale(&listeners, &all, &sites).is_empty()).count(),
+            endings: endings(book)?,
+            stale: find::all_stale(book)?.len(),
             saved: estate.saved,
             users: book.count::<User>(&[])?,
             devices: book.count::<Device>(&[])?,
-            credentials: credentials.len(),
+            credentials: book.count::<Credential>(&[("revoked", serde_json::Value::Null)])?,
             size,
         })
     })
@@ -254,7 +252,7 @@ pub fn strange(context: &mut Context, named: &[String]) -> Result<BTreeMap<Strin
                     Some(Strange { words: format!("{why}; {last}"), silent: true })
                 }
                 (None, Some(Ok(status))) => {
-                    let hash = find::newest_order(book, &name)?.map(|order| order.hash).unwrap_or_default();
+                    let hash = book.newest_kept(&name)?.map(|order| order.hash).unwrap_or_default();
                     status.differs(&name, &estate, &hash).map(|words| Strange { words, silent: false })
                 }
                 (None, _) => None,

@@ -15,7 +15,7 @@ use yestrel_core::exchange::NewsEvent;
 use yestrel_core::exchange::agent::{ForDevice, Live};
 use yestrel_core::keys::PublicKey;
 use yestrel_core::moment;
-use yestrel_core::order::{self, Order, Renewal, Revoked};
+use yestrel_core::order::{self, Admit, Amendment, Content, Order, OrderListener, Renewal, Revoked};
 use yestrel_core::pool::{gateway_address, gateway_address6};
 use yestrel_core::tunnel::Settings;
 use yestrel_net::clock;
@@ -46,12 +46,8 @@ impl InForce {
     #[must_use]
     pub fn new(order: Order, hash: String) -> Self {
         let mut given: HashMap<String, HashSet<Ipv4Addr>> = HashMap::new();
-        for admit in &order.content.admit {
-            let Some(address) = admit.address else { continue };
-            let of_all = || order.content.listeners.iter().find(|listener| listener.pool.contains(&address));
-            if let Some(at) = admit.at.as_ref().or_else(|| of_all().map(|listener| &listener.name)) {
-                given.entry(at.clone()).or_default().insert(address);
-            }
+        for (at, address) in order.content.admit.iter().filter_map(|admit| fixed(admit, &order.content.listeners)) {
+            given.entry(at.to_owned()).or_default().insert(address);
         }
         let pools = order.content.listeners.iter().flat_map(|listener| listener.pools()).collect();
         let peers = order.content.peers.iter().map(|peer| peer.public_key).collect();
@@ -59,12 +55,46 @@ impl InForce {
         Self { number, hash, issued, roll: Roll::new(order.content), given, pools, peers }
     }
 
+    /// As this one, amended.
+    #[must_use]
+    pub fn amended(&self, amendment: &Amendment, hash: String) -> Self {
+        let roll = self.roll.amended(amendment);
+        let mut given = self.given.clone();
+        let listeners = &self.roll.settings().listeners;
+        for device in &amendment.devices {
+            for (at, address) in self.roll.of_device(device).filter_map(|admit| fixed(admit, listeners)) {
+                given.entry(at.to_owned()).or_default().remove(&address);
+            }
+        }
+        for device in &amendment.devices {
+            for (at, address) in roll.of_device(device).filter_map(|admit| fixed(admit, listeners)) {
+                given.entry(at.to_owned()).or_default().insert(address);
+            }
+        }
+        Self {
+            number: amendment.number,
+            hash,
+            issued: amendment.issued,
+            roll,
+            given,
+            pools: self.pools.clone(),
+            peers: self.peers.clone(),
+        }
+    }
+
     /// Until when it holds, with the newest renewal.
     fn holds_until(&self, renewal: Option<&Renewal>) -> Option<(Timestamp, u32)> {
-        let content = self.roll.content();
+        let content = self.roll.settings();
         let until = |holds| (order::holds_until(&content.gateway, self.number, self.issued, holds, renewal), holds);
         content.holds.map(until)
     }
+}
+
+/// The address that was given with an entry, and at which listener: of one for the whole gateway, where its pool is.
+fn fixed<'a>(admit: &'a Admit, listeners: &'a [OrderListener]) -> Option<(&'a str, Ipv4Addr)> {
+    let address = admit.address?;
+    let of_all = || listeners.iter().find(|listener| listener.pool.contains(&address)).map(|one| one.name.as_str());
+    Some((admit.at.as_deref().or_else(of_all)?, address))
 }
 
 /// What somebody is granted who may come in: what the order says, and an inner address.
@@ -177,6 +207,20 @@ impl Shared {
         self.in_force.read().clone()
     }
 
+    /// The order in force is amended. Gives the sessions that it is about.
+    pub(crate) fn amend(&self, in_force: &InForce, amendment: &Amendment, hash: String) -> Vec<Arc<Seat>> {
+        *self.in_force.write() = Some(Arc::new(in_force.amended(amendment, hash)));
+        let mut seats: Vec<_> = amendment.devices.iter().flat_map(|device| self.seats.of_device(device)).collect();
+        // Whoever had one of these addresses by lease, or is called otherwise by now, is found by what they have.
+        let identities = amendment.admit.iter().map(|admit| admit.proof.identity());
+        seats.extend(identities.flat_map(|identity| self.seats.of_identity(&identity)));
+        for admit in &amendment.admit {
+            seats.extend(admit.address.and_then(|address| self.seats.find(address.into())));
+        }
+        seats.iter().for_each(|seat| self.bound(seat));
+        seats
+    }
+
     pub(crate) fn set_in_force(&self, in_force: Option<InForce>) {
         *self.in_force.write() = in_force.map(Arc::new);
         for seat in self.seats.all() {
@@ -235,9 +279,14 @@ impl Shared {
     }
 
     /// Until when an order would hold, with the newest renewal, and for how long at all; nothing where it holds for ever.
-    pub(crate) fn would_hold_until(&self, order: &Order) -> Option<(Timestamp, u32)> {
-        let (content, renewed) = (&order.content, self.renewed.read());
-        let until = |holds| order::holds_until(&content.gateway, order.number, order.issued, holds, renewed.as_ref());
+    pub(crate) fn would_hold_until(
+        &self,
+        content: &Content,
+        number: u64,
+        issued: Timestamp,
+    ) -> Option<(Timestamp, u32)> {
+        let renewed = self.renewed.read();
+        let until = |holds| order::holds_until(&content.gateway, number, issued, holds, renewed.as_ref());
         content.holds.map(|holds| (until(holds), holds))
     }
 

@@ -59,11 +59,12 @@ impl Agent {
             let order = envelope.read()?;
             orders.insert(order.content.gateway, order.number);
         }
-        let own = keep.held().map(|held| held.envelope.clone()).or(keep.order()?);
-        if let Some(own) = own {
-            orders.insert(gateway.clone(), own.read()?.number);
-        }
+        let own = match self.shared.in_force() {
+            Some(in_force) => Some(in_force.number),
+            None => keep.order()?.map(|own| own.read()).transpose()?.map(|own| own.number),
+        };
         drop(keep);
+        orders.extend(own.map(|own| (gateway.clone(), own)));
         Ok(bytes(&Said::Known { gateway, orders, renewal: self.shared.renewed_at() }))
     }
 
@@ -128,7 +129,7 @@ impl Agent {
     /// A gateway has the order that was held for it. It is held on only for an old agent of the same name.
     fn passed(&self, gateway: &str) -> Result<()> {
         let in_force = self.shared.in_force();
-        let peers = in_force.as_ref().map(|in_force| in_force.roll.content().peers.clone()).unwrap_or_default();
+        let peers = in_force.as_ref().map(|in_force| in_force.roll.settings().peers.clone()).unwrap_or_default();
         let mut keep = self.shared.keep.lock();
         let mut all = keep.forwarded()?;
         let mut news = Vec::new();
@@ -248,7 +249,7 @@ impl Agent {
         while !self.stops() {
             std::thread::park_timeout(Duration::from_secs(1));
             let Some(in_force) = self.shared.in_force() else { continue };
-            let content = in_force.roll.content();
+            let content = in_force.roll.settings();
             for peer in &content.peers {
                 let Some(dial) = &peer.dial else { continue };
                 let met = self.among.lock().met.get(&peer.public_key).copied();

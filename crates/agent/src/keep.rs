@@ -13,15 +13,17 @@ use serde::{Deserialize, Serialize};
 use yestrel_core::exchange::agent::{ForDevice, Publication};
 use yestrel_core::findings::Plane;
 use yestrel_core::keys::{PublicKey, Secret};
-use yestrel_core::order::{Envelope, Revoked, SignedRenewal};
+use yestrel_core::order::{Envelope, Revoked, SignedAmendment, SignedRenewal};
 use yestrel_core::{Problem, Result};
 use yestrel_host::folder::{BEFORE, Before, IDENTITY, Identity, read_in};
 use yestrel_net::files::{cannot, write_whole};
 use zeroize::Zeroizing;
 
-use crate::disk::Table;
+use crate::disk::{Lines, Table};
 
 const ORDER: &str = "order.json";
+/// What was amended since, a line each. Lines that do not continue the order are of one before it.
+const AMENDMENTS: &str = "amendments.jsonl";
 const HELD: &str = "held.json";
 const REVOKED: &str = "revoked.jsonl";
 const CERTIFICATE_KEY: &str = "certificate-keys.json";
@@ -41,6 +43,8 @@ pub struct Keep {
     learned: Table<Revoked>,
     /// The order that waits for its confirmation, as the file has it.
     held: Option<Held>,
+    /// What was amended of the order in force.
+    amendments: Vec<SignedAmendment>,
     /// Files as they ought to be and are not yet.
     unkept: BTreeMap<&'static str, Option<Zeroizing<Vec<u8>>>>,
     /// Why they are not.
@@ -64,7 +68,12 @@ impl Keep {
         let learned = Table::open(&path).map_err(cannot(&path))?;
         let revoked = Arc::new(RwLock::new(learned.entries().clone()));
         let held = read_in(folder, HELD)?;
-        Ok(Self { folder: folder.to_owned(), revoked, learned, held, unkept: BTreeMap::new(), trouble: None })
+        let amendments = match read_in::<Envelope>(folder, ORDER)? {
+            Some(order) => continuing(&order, &folder.join(AMENDMENTS))?,
+            None => Vec::new(),
+        };
+        let (folder, unkept) = (folder.to_owned(), BTreeMap::new());
+        Ok(Self { folder, revoked, learned, held, amendments, unkept, trouble: None })
     }
 
     fn read<T: DeserializeOwned>(&self, name: &str) -> Result<Option<T>> {
@@ -87,7 +96,10 @@ impl Keep {
 
     /// Keeps what is in force whether it is kept or not.
     fn put<T: Serialize>(&mut self, name: &'static str, value: Option<&T>) {
-        let bytes = value.map(|value| Zeroizing::new(serde_json::to_vec(value).unwrap_or_default()));
+        self.put_bytes(name, value.map(|value| Zeroizing::new(serde_json::to_vec(value).unwrap_or_default())));
+    }
+
+    fn put_bytes(&mut self, name: &'static str, bytes: Option<Zeroizing<Vec<u8>>>) {
         if let Err(problem) = set(&self.folder.join(name), bytes.as_ref()) {
             tracing::error!("it is in force and not kept: {}", problem.line());
             self.trouble = Some(problem.line());
@@ -150,12 +162,32 @@ impl Keep {
     /// # Errors
     /// The file is damaged.
     pub fn order(&self) -> Result<Option<Envelope>> {
-        self.read(ORDER)
+        let whole: Option<Envelope> = self.read(ORDER)?;
+        Ok(whole.map(|whole| Envelope { amendments: self.amendments.clone(), ..whole }))
     }
 
     /// Keeps the order in force.
     pub fn set_order(&mut self, envelope: &Envelope) {
-        self.put(ORDER, Some(envelope));
+        // The whole first: amendments of the order before do not continue it, and are passed over after a crash between the two.
+        self.put(ORDER, Some(&Envelope { amendments: Vec::new(), ..envelope.clone() }));
+        self.amendments.clone_from(&envelope.amendments);
+        let lines = Zeroizing::new(self.amendments.iter().flat_map(line).collect::<Vec<_>>());
+        self.put_bytes(AMENDMENTS, Some(lines).filter(|lines| !lines.is_empty()));
+    }
+
+    /// Keeps what was amended of the order in force: costs by that alone.
+    pub fn amend(&mut self, amendment: &SignedAmendment) {
+        self.amendments.push(amendment.clone());
+        let path = self.folder.join(AMENDMENTS);
+        let added = match self.unkept.contains_key(AMENDMENTS) {
+            // Together with those that are not kept yet.
+            true => Err(std::io::ErrorKind::StorageFull.into()),
+            false => Lines::open(&path).and_then(|mut lines| lines.add(&line(amendment))),
+        };
+        if added.is_err() {
+            let lines = Zeroizing::new(self.amendments.iter().flat_map(line).collect::<Vec<_>>());
+            self.put_bytes(AMENDMENTS, Some(lines));
+        }
     }
 
     /// The order that waits for its confirmation, and until when.
@@ -304,11 +336,36 @@ impl Keep {
     /// A file cannot be removed.
     pub fn forget(&mut self) -> Result<()> {
         self.unkept.clear();
+        self.amendments.clear();
         self.learned.forget().map_err(cannot(&self.folder.join(REVOKED)))?;
-        [IDENTITY, ORDER, HELD, BEFORE, CERTIFICATE_KEY, PUBLISHED, PLANE, NOTICES, RENEWAL, FORWARDED]
+        [IDENTITY, ORDER, AMENDMENTS, HELD, BEFORE, CERTIFICATE_KEY, PUBLISHED, PLANE, NOTICES, RENEWAL, FORWARDED]
             .into_iter()
             .try_for_each(|name| set(&self.folder.join(name), None))
     }
+}
+
+fn line(amendment: &SignedAmendment) -> Vec<u8> {
+    let mut line = serde_json::to_vec(amendment).unwrap_or_default();
+    line.push(b'\n');
+    line
+}
+
+/// The amendments of a file that continue an order. A last line that a crash cut short is none.
+fn continuing(order: &Envelope, path: &Path) -> Result<Vec<SignedAmendment>> {
+    let text = match fs::read_to_string(path) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        read => read.map_err(cannot(path))?,
+    };
+    let (mut all, mut hash) = (Vec::new(), order.hash());
+    for line in text.split_inclusive('\n').filter_map(|line| line.strip_suffix('\n')) {
+        let signed: SignedAmendment = serde_json::from_str(line)
+            .map_err(|error| Problem::failed(format!("{} is damaged", path.display())).why(error.to_string()))?;
+        if signed.read().is_ok_and(|amendment| amendment.previous == hash) {
+            hash = signed.hash();
+            all.push(signed);
+        }
+    }
+    Ok(all)
 }
 
 /// Writes a file whole, or removes it.

@@ -47,7 +47,7 @@ impl Agent {
 
     fn mend_what_was(&self, seen: Seen) -> bool {
         let Some(in_force) = self.shared.in_force() else { return false };
-        let content = in_force.roll.content();
+        let content = in_force.roll.settings();
         let righted = self.put_right(content, seen);
         let mut mended = self.mended.lock();
         match righted {

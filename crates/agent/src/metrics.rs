@@ -37,7 +37,7 @@ struct ByListener {
 pub(crate) fn text(shared: &Shared) -> String {
     let mut registry = Registry::with_prefix("yestrel");
     let in_force = shared.in_force();
-    let content = in_force.as_ref().map(|in_force| in_force.roll.content());
+    let content = in_force.as_ref().map(|in_force| in_force.roll.settings());
     let gateway = content.map(|content| content.gateway.clone()).unwrap_or_default();
     let about = Info::new([("version", VERSION.to_owned()), ("gateway", gateway)]);
     registry.register("agent", "The agent and the gateway that it is", about);
@@ -48,7 +48,7 @@ pub(crate) fn text(shared: &Shared) -> String {
     };
     let number = in_force.as_ref().map_or(0, |in_force| in_force.number);
     gauge(&mut registry, "order", "Number of the order in force", number);
-    let admitted = content.map_or(0, |content| content.admit.len() as u64);
+    let admitted = in_force.as_ref().map_or(0, |in_force| in_force.roll.admitted() as u64);
     gauge(&mut registry, "admitted", "Credentials that the order in force admits", admitted);
     gauge(&mut registry, "revoked", "Keys that stay out for good", shared.revoked.read().len() as u64);
     let sessions = Family::<ByListener, Gauge>::default();

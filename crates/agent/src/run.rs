@@ -257,6 +257,7 @@ impl Agent {
             Ask::Forward(q) => Answered::to(&q, self.forward(&q.envelopes)),
             Ask::OrderInForce(q) => Answered::to(&q, self.standing()),
             Ask::Carry(q) => Answered::to(&q, self.carry(&q.envelope, q.hold)),
+            Ask::Amend(q) => Answered::to(&q, self.amend(&q.amendment)),
             Ask::Confirm(q) => Answered::to(&q, self.confirm(&q.hash)),
             Ask::NewsAfter(q) => {
                 let page = self.shared.scribe.news_after(q.after);
@@ -331,6 +332,7 @@ impl Agent {
             held: keep.held().map(|held| held.until),
             amiss: cannot.or_else(|| self.mended.lock().amiss.clone()),
             unkept: keep.unkept().or_else(|| self.shared.scribe.trouble()),
+            amends: true,
             holds_until: self.shared.holds_until().map(|(until, _)| until),
             published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),
             estate_key,
@@ -367,7 +369,7 @@ impl Agent {
     fn publish(&self, publications: &[Publication]) -> Result<()> {
         let _one = self.change.lock();
         let in_force = self.shared.in_force();
-        let order = in_force.as_ref().and_then(|in_force| in_force.roll.content().publish.as_ref());
+        let order = in_force.as_ref().and_then(|in_force| in_force.roll.settings().publish.as_ref());
         let before = self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default();
         publish::check(publications, order, &before)?;
         self.shared.keep.lock().set_published(publications);

@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use yestrel_core::exchange::NewsEvent;
 use yestrel_core::exchange::agent::Receipt;
 use yestrel_core::keys::KeyPair;
-use yestrel_core::order::{self, Content, Envelope, Order, OrderListener, Revoked};
+use yestrel_core::order::{self, Content, Envelope, Order, OrderListener, Revoked, SignedAmendment};
 use yestrel_core::{Problem, Result, moment};
 use yestrel_host::folder::Identity;
 
@@ -54,7 +54,7 @@ impl Agent {
         let mut until = held.filter(|held| held.envelope.hash() == hash).map(|held| held.until);
         let in_force = self.shared.in_force().is_some_and(|in_force| in_force.hash == hash);
         if !in_force {
-            self.not_over(&order)?;
+            self.not_over(&order.content, order.number, order.issued)?;
             let before = confirmed.map(|envelope| envelope.read()).transpose()?.map(|order| order.content);
             let touches = order::touches_the_way_in(before.as_ref(), &order.content);
             self.switch(&identity, order, hash.clone())?;
@@ -78,6 +78,53 @@ impl Agent {
         Ok(Receipt { number, hash, at: Timestamp::now(), ended, held: until, unkept })
     }
 
+    /// Takes an amendment to the order in force. It changes nothing but who is let in, so that it is never held; what it costs goes by what it
+    /// changes.
+    pub(crate) fn amend(&self, signed: &SignedAmendment) -> Result<Receipt> {
+        let _one = self.change.lock();
+        let (identity, held) = {
+            let keep = self.shared.keep.lock();
+            (keep.identity()?, keep.held().is_some())
+        };
+        let identity = identity.ok_or_else(|| Problem::refused("this agent belongs to no estate yet"))?;
+        let amendment = identity.verify_amendment(signed)?;
+        if (&amendment.estate, &amendment.gateway) != (&identity.estate, &identity.gateway) {
+            return Err(Problem::refused("the amendment is for another gateway")
+                .why(format!("this agent is the gateway {}", identity.gateway)));
+        }
+        let mut ended = self.learn(&amendment.revoked);
+        let hash = signed.hash();
+        let in_force = self.shared.in_force();
+        match in_force.filter(|in_force| !held && (in_force.hash == hash || in_force.hash == amendment.previous)) {
+            None => {
+                return Err(Problem::refused(format!(
+                    "amendment {} does not continue the order that is in force here",
+                    amendment.number
+                ))
+                .why("another order is in force, or the one in force waits for its confirmation")
+                .try_("yestrel rollout   carries the whole order"));
+            }
+            Some(in_force) if in_force.hash == hash => self.put_all_right()?,
+            Some(in_force) => {
+                if in_force.number.checked_add(1) != Some(amendment.number) {
+                    return Err(Problem::refused(format!(
+                        "amendment {} follows order {}",
+                        amendment.number, in_force.number
+                    )));
+                }
+                let issued = amendment.issued;
+                self.not_over(in_force.roll.settings(), amendment.number, issued)?;
+                let seats = self.shared.amend(&in_force, &amendment, hash.clone());
+                self.shared.keep.lock().amend(signed);
+                self.shared.note(NewsEvent::Carried { order: amendment.number });
+                ended += self.end_those_unwelcome(seats);
+                tracing::info!(order = amendment.number, ended, "order amended");
+            }
+        }
+        let unkept = self.shared.keep.lock().unkept();
+        Ok(Receipt { number: amendment.number, hash, at: Timestamp::now(), ended, held: None, unkept })
+    }
+
     /// Learns revocations for good, and ends who is in by what they name. Gives how many sessions that ended.
     pub(crate) fn learn(&self, revoked: &BTreeMap<String, Revoked>) -> u64 {
         let learned = self.shared.keep.lock().learn(revoked);
@@ -87,8 +134,8 @@ impl Agent {
 
     /// An order that holds for a time and whose time is over when it arrives, also by the newest renewal, would let nobody in: one of the two
     /// clocks is wrong.
-    fn not_over(&self, order: &Order) -> Result<()> {
-        let Some((until, holds)) = self.shared.would_hold_until(order) else { return Ok(()) };
+    fn not_over(&self, content: &Content, number: u64, issued: Timestamp) -> Result<()> {
+        let Some((until, holds)) = self.shared.would_hold_until(content, number, issued) else { return Ok(()) };
         let now = Timestamp::now();
         if until > now {
             return Ok(());
@@ -96,7 +143,7 @@ impl Agent {
         Err(Problem::refused("the order has ended before it arrived")
             .why(format!(
                 "it was made at {}, holds {}, and this host's clock says {}",
-                moment(order.issued),
+                moment(issued),
                 order::for_seconds(holds),
                 moment(now)
             ))
@@ -223,7 +270,7 @@ impl Agent {
     /// said that it is not.
     fn gone_back(&self, problem: Problem) -> Problem {
         let back = match (self.shared.in_force(), self.shared.plane()) {
-            (Some(in_force), Some(plane)) => self.switch_plane(&plane, in_force.roll.content()),
+            (Some(in_force), Some(plane)) => self.switch_plane(&plane, in_force.roll.settings()),
             (None, Some(plane)) => {
                 let before = self.shared.keep.lock().before().ok().flatten();
                 plane.undo(before.map(|before| before.forwarded()))

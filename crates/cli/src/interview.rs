@@ -190,15 +190,10 @@ fn offered(path: &[String], id: &str, estate: Option<PathBuf>) -> Offered {
             "gateway" => values.extend(
                 yestrel_actions::gateway::list(&mut context).into_iter().flatten().map(|view| view.gateway.name),
             ),
-            "user" => values.extend(
-                yestrel_actions::people::list_users(&mut context).into_iter().flatten().map(|view| view.user.name),
-            ),
-            "device" | "credential" => values.extend(
-                yestrel_actions::people::list_devices(&mut context, None)
-                    .into_iter()
-                    .flatten()
-                    .map(|(device, _)| device.name),
-            ),
+            "user" => values.extend(yestrel_actions::people::names(&mut context).unwrap_or_default().0),
+            "device" | "credential" => {
+                values.extend(yestrel_actions::people::names(&mut context).unwrap_or_default().1);
+            }
             "dialled" => {
                 let hosts = yestrel_actions::host::list(&mut context).unwrap_or_default();
                 let outward =

@@ -4,7 +4,7 @@ use clap::Args;
 use jiff::Timestamp;
 use yestrel_core::{Problem, Result, lapse};
 
-use crate::output::{Cell, Table};
+use crate::cells::{Cell, Table};
 
 #[derive(Args, Debug, Default, Clone)]
 pub struct Listing {
@@ -41,14 +41,25 @@ fn place(cell: &Cell) -> Place {
 }
 
 impl Listing {
+    /// Whether every row must be there before the first can be written.
+    pub fn is_whole(&self) -> bool {
+        self.sort.is_some() || self.last.is_some()
+    }
+
+    /// Whether a row is none of those that are looked for.
+    pub fn leaves_out(&self, row: &[Cell]) -> bool {
+        let has = |find: String| row.iter().any(|cell| cell.text().to_lowercase().contains(&find));
+        self.find.as_ref().is_some_and(|find| !has(find.to_lowercase()))
+    }
+
     /// Leaves of a table what was asked for, in the order that was asked for.
     ///
     /// # Errors
     /// There is no such column.
     pub fn apply(&self, table: &mut Table) -> Result<()> {
         if let Some(find) = &self.find {
+            table.rows.retain(|row| !self.leaves_out(row));
             let find = find.to_lowercase();
-            table.rows.retain(|row| row.iter().any(|cell| cell.text().to_lowercase().contains(&find)));
             table.empty = format!("no line has {find:?} in it");
         }
         if let Some(sort) = &self.sort {

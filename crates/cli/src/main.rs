@@ -8,7 +8,10 @@
 //! | `output` | answers in every format |
 //! | `ask` | asking the person at the terminal |
 //! | `comings` | people who come and leave: other commands in a row |
+//! | `cells` | answers as values |
 //! | `complete` | names of the estate, for a shell that completes words |
+//! | `flow` | lists that are written as they are read |
+//! | `formats` | how answers are written |
 //! | `help` | what `-h` and `--help` say |
 //! | `interview` | asking for what a command misses |
 //! | `listing` | what every list takes |
@@ -18,12 +21,15 @@
 mod agent;
 mod ask;
 mod authority;
+mod cells;
 mod comings;
 mod complete;
 mod connect;
 mod credential;
 mod demo;
 mod estate;
+mod flow;
+mod formats;
 mod gateway;
 mod global;
 mod guide;

@@ -3,10 +3,11 @@
 use std::io::{self, IsTerminal as _, Write as _};
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use jiff::Timestamp;
-use serde_json::{Map, Value};
-use yestrel_core::findings::{Finding, Grade};
-use yestrel_core::{lapse, shown};
+use yestrel_core::findings::Finding;
+use yestrel_core::shown;
+
+pub use crate::cells::{Cell, Table, bytes_in_words, list, write_utc};
+use crate::formats::{Csv, Format, Json, Text, gap};
 
 /// How answers are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, clap::ValueEnum)]
@@ -29,123 +30,6 @@ pub enum Color {
     Never,
 }
 
-/// One value of an answer.
-#[derive(Debug, Clone)]
-pub enum Cell {
-    Text(String),
-    Number(u64),
-    Bytes(u64),
-    Time(Timestamp),
-    /// A moment that people want to know from now (the second): "in 89 days".
-    Ago(Timestamp, Timestamp),
-    List(Vec<String>),
-    Flag(bool),
-    /// A state, as a word, with how good it is.
-    State(Grade, String),
-    Missing,
-}
-
-impl Cell {
-    /// A moment, seen from now.
-    pub fn ago(at: Option<Timestamp>, now: Timestamp) -> Self {
-        at.map_or(Self::Missing, |at| Self::Ago(at, now))
-    }
-
-    fn json(&self) -> Value {
-        match self {
-            Self::Text(text) | Self::State(_, text) => Value::from(text.as_str()),
-            Self::Number(number) | Self::Bytes(number) => Value::from(*number),
-            Self::Time(at) | Self::Ago(at, _) => Value::from(at.to_string()),
-            Self::List(items) => Value::from(items.clone()),
-            Self::Flag(flag) => Value::from(*flag),
-            Self::Missing => Value::Null,
-        }
-    }
-
-    pub fn text(&self) -> String {
-        match self {
-            Self::Text(text) | Self::State(_, text) if text.is_empty() => "-".into(),
-            // What came from outside must not steer the terminal.
-            Self::Text(text) | Self::State(_, text) => shown::line(text),
-            Self::Number(number) => number.to_string(),
-            Self::Bytes(bytes) => bytes_in_words(*bytes),
-            Self::Ago(at, now) if !UTC.load(Ordering::Relaxed) => lapse::from_now(*at, *now),
-            Self::Time(at) | Self::Ago(at, _) => here(*at),
-            Self::List(items) if items.is_empty() => "-".into(),
-            Self::List(items) => shown::line(&items.join(",")),
-            Self::Flag(flag) => if *flag { "yes" } else { "no" }.into(),
-            Self::Missing => "-".into(),
-        }
-    }
-
-    fn is_number(&self) -> bool {
-        matches!(self, Self::Number(_) | Self::Bytes(_))
-    }
-}
-
-/// Whether moments are written whole and in UTC, also for people.
-static UTC: AtomicBool = AtomicBool::new(false);
-
-/// From now on moments are written whole and in UTC.
-pub fn write_utc() {
-    UTC.store(true, Ordering::Relaxed);
-}
-
-/// A moment in the machine's time zone, with its distance from UTC (RFC 3339).
-fn here(at: Timestamp) -> String {
-    let zone = jiff::tz::TimeZone::system();
-    let offset = zone.to_offset(at);
-    if UTC.load(Ordering::Relaxed) || offset == jiff::tz::Offset::UTC {
-        return yestrel_core::moment(at);
-    }
-    at.to_zoned(zone).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
-}
-
-impl<T: Into<Cell>> From<Option<T>> for Cell {
-    fn from(value: Option<T>) -> Self {
-        value.map_or(Self::Missing, Into::into)
-    }
-}
-
-macro_rules! cell_from {
-    ($($type:ty => $make:expr),+ $(,)?) => {
-        $(impl From<$type> for Cell {
-            fn from(value: $type) -> Self {
-                ($make)(value)
-            }
-        })+
-    };
-}
-cell_from! {
-    String => Cell::Text,
-    &str => |text: &str| Cell::Text(text.to_owned()),
-    &String => |text: &String| Cell::Text(text.clone()),
-    u64 => Cell::Number,
-    u32 => |number: u32| Cell::Number(u64::from(number)),
-    u16 => |number: u16| Cell::Number(u64::from(number)),
-    usize => |number: usize| Cell::Number(number as u64),
-    bool => Cell::Flag,
-    Timestamp => Cell::Time,
-    Vec<String> => Cell::List,
-}
-
-/// Anything that prints itself, as a list.
-pub fn list<T: std::fmt::Display>(items: &[T]) -> Cell {
-    Cell::List(items.iter().map(ToString::to_string).collect())
-}
-
-/// Bytes with a unit of 1000.
-pub fn bytes_in_words(bytes: u64) -> String {
-    let units = ["B", "kB", "MB", "GB", "TB"];
-    let mut value = bytes as f64;
-    let mut unit = 0;
-    while value >= 1000.0 && unit < units.len() - 1 {
-        value /= 1000.0;
-        unit += 1;
-    }
-    if unit == 0 { format!("{bytes} B") } else { format!("{value:.1} {}", units[unit]) }
-}
-
 /// How and where answers go.
 #[derive(Debug, Clone, Copy)]
 pub struct Output {
@@ -156,216 +40,6 @@ pub struct Output {
     pub terminal: bool,
     /// Columns of the terminal, where it says.
     pub width: Option<usize>,
-}
-
-/// One answer in one format.
-trait Format {
-    fn table(&self, table: &Table) -> String;
-    fn record(&self, record: &[(&'static str, Cell)]) -> String;
-}
-
-/// A list of things of one kind.
-#[derive(Clone)]
-pub struct Table {
-    pub columns: Vec<&'static str>,
-    pub rows: Vec<Vec<Cell>>,
-    /// What to say when there are no rows: what would fill the list, and the command for that.
-    pub empty: String,
-    /// Columns that are left out first where the terminal is too narrow, the least first.
-    pub least: &'static [&'static str],
-    /// No column is left out.
-    pub wide: bool,
-}
-
-impl Table {
-    /// A table without rows.
-    pub fn new(columns: &[&'static str], empty: impl Into<String>) -> Self {
-        Self { columns: columns.to_vec(), rows: Vec::new(), empty: empty.into(), least: &[], wide: false }
-    }
-
-    /// These columns are left out first where the terminal is too narrow, the least first.
-    pub fn least(mut self, least: &'static [&'static str]) -> Self {
-        self.least = least;
-        self
-    }
-
-    /// The same without a column.
-    fn without(&self, column: &str) -> Self {
-        let Some(at) = self.columns.iter().position(|one| *one == column) else { return self.clone() };
-        let mut table = self.clone();
-        table.columns.remove(at);
-        table.rows.iter_mut().for_each(|row| drop(row.remove(at)));
-        table
-    }
-
-    /// Adds a row.
-    pub fn row(&mut self, cells: Vec<Cell>) {
-        debug_assert_eq!(cells.len(), self.columns.len());
-        self.rows.push(cells);
-    }
-}
-
-struct Text {
-    color: bool,
-    width: Option<usize>,
-}
-struct Json;
-struct Csv;
-
-impl Text {
-    fn paint(&self, code: &str, text: &str) -> String {
-        if self.color { format!("\x1b[{code}m{text}\x1b[0m") } else { text.to_owned() }
-    }
-
-    fn state(&self, cell: &Cell, text: &str) -> String {
-        match cell {
-            Cell::State(Grade::Good, _) => self.paint("32", text),
-            Cell::State(Grade::Poor, _) => self.paint("33", text),
-            Cell::State(Grade::Bad, _) => self.paint("31", text),
-            _ => text.to_owned(),
-        }
-    }
-}
-
-/// Spaces that bring `text` to `width` columns.
-fn gap(text: &str, width: usize) -> String {
-    " ".repeat(width.saturating_sub(text.chars().count()))
-}
-
-/// Words in lines of at most `width` columns, where they let themselves be cut like that.
-fn wrapped(text: &str, width: usize) -> String {
-    let mut lines: Vec<String> = Vec::new();
-    for word in text.split(' ') {
-        match lines.last_mut() {
-            Some(line) if line.chars().count() + 1 + word.chars().count() <= width => {
-                line.push(' ');
-                line.push_str(word);
-            }
-            _ => lines.push(word.to_owned()),
-        }
-    }
-    lines.join("\n")
-}
-
-impl Format for Text {
-    fn table(&self, table: &Table) -> String {
-        if table.rows.is_empty() {
-            return format!("{}\n", table.empty);
-        }
-        let texts: Vec<Vec<String>> = table.rows.iter().map(|row| row.iter().map(Cell::text).collect()).collect();
-        let width_of = |at: usize| {
-            let widest = texts.iter().map(|row| row[at].chars().count()).max().unwrap_or(0);
-            widest.max(table.columns[at].chars().count())
-        };
-        let widths: Vec<_> = (0..table.columns.len()).map(width_of).collect();
-        let whole: usize = widths.iter().sum::<usize>() + 2 * (widths.len() - 1);
-        let too_wide = |whole: usize| !table.wide && self.width.is_some_and(|width| whole > width);
-        if too_wide(whole) {
-            let mut fewer = whole;
-            for (count, column) in table.least.iter().enumerate() {
-                let Some(at) = table.columns.iter().position(|one| one == column) else { continue };
-                fewer -= widths[at] + 2;
-                if !too_wide(fewer) {
-                    let out = &table.least[..=count];
-                    let narrow = out.iter().fold(table.clone(), |table, column| table.without(column));
-                    let said = format!("left out: {}; --wide shows them", out.join(", "));
-                    return format!("{}{}\n", self.table(&narrow), wrapped(&said, self.width.unwrap_or(80)));
-                }
-            }
-            // Too narrow for a table: one thing after another, nothing cut off.
-            let blocks = table.rows.iter().map(|row| {
-                let record: Vec<_> = table.columns.iter().copied().zip(row.iter().cloned()).collect();
-                self.record(&record)
-            });
-            return blocks.collect::<Vec<_>>().join("\n");
-        }
-        let numeric: Vec<_> = (0..widths.len()).map(|at| table.rows.iter().any(|row| row[at].is_number())).collect();
-        let mut out = String::new();
-        let header = table.columns.iter().enumerate().map(|(at, column)| {
-            let bold = self.paint("1", column);
-            let space = gap(column, widths[at]);
-            if numeric[at] { format!("{space}{bold}") } else { format!("{bold}{space}") }
-        });
-        out.push_str(header.collect::<Vec<_>>().join("  ").trim_end());
-        out.push('\n');
-        for (row, texts) in table.rows.iter().zip(&texts) {
-            let cells = row.iter().zip(texts).enumerate().map(|(at, (cell, text))| {
-                let (painted, space) = (self.state(cell, text), gap(text, widths[at]));
-                if numeric[at] { format!("{space}{painted}") } else { format!("{painted}{space}") }
-            });
-            out.push_str(cells.collect::<Vec<_>>().join("  ").trim_end());
-            out.push('\n');
-        }
-        out
-    }
-
-    fn record(&self, record: &[(&'static str, Cell)]) -> String {
-        let widest = record.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
-        let line = |(name, cell): &(&'static str, Cell)| {
-            let text = match cell {
-                // A long list is easier to read one below another.
-                Cell::List(items) if cell.text().chars().count() > 60 => {
-                    let items: Vec<_> = items.iter().map(|item| shown::line(item)).collect();
-                    items.join(&format!("\n{}", " ".repeat(widest + 2)))
-                }
-                _ => cell.text(),
-            };
-            format!("{}{}  {}\n", self.paint("1", name), gap(name, widest), self.state(cell, &text))
-        };
-        record.iter().map(line).collect()
-    }
-}
-
-/// A column's name as a key: words joined by underscores.
-fn key(column: &str) -> String {
-    column.replace([' ', '-'], "_")
-}
-
-impl Format for Json {
-    fn table(&self, table: &Table) -> String {
-        let object = |row: &Vec<Cell>| {
-            let fields = table.columns.iter().zip(row).map(|(column, cell)| (key(column), cell.json()));
-            Value::Object(fields.collect::<Map<_, _>>())
-        };
-        let rows: Vec<_> = table.rows.iter().map(object).collect();
-        serde_json::to_string_pretty(&rows).unwrap_or_default() + "\n"
-    }
-
-    fn record(&self, record: &[(&'static str, Cell)]) -> String {
-        let fields: Map<_, _> = record.iter().map(|(name, cell)| (key(name), cell.json())).collect();
-        serde_json::to_string_pretty(&fields).unwrap_or_default() + "\n"
-    }
-}
-
-/// A cell that a spreadsheet would take for a formula becomes text.
-fn inert(text: String) -> String {
-    let first = text.trim_start().chars().next();
-    let sums = matches!(first, Some('=' | '+' | '@')) || first == Some('-') && text.trim() != "-";
-    if sums && text.parse::<f64>().is_err() { format!("'{text}") } else { text }
-}
-
-impl Format for Csv {
-    fn table(&self, table: &Table) -> String {
-        let mut writer = csv::Writer::from_writer(Vec::new());
-        let plain = |cell: &Cell| match cell {
-            Cell::Missing => String::new(),
-            Cell::Bytes(bytes) => bytes.to_string(),
-            Cell::Time(at) | Cell::Ago(at, _) => at.to_string(),
-            Cell::List(items) => inert(shown::line(&items.join(" "))),
-            other if other.is_number() => other.text(),
-            other => inert(other.text()),
-        };
-        let _ = writer.write_record(table.columns.iter().map(|column| key(column)));
-        for row in &table.rows {
-            let _ = writer.write_record(row.iter().map(plain));
-        }
-        String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
-    }
-
-    fn record(&self, record: &[(&'static str, Cell)]) -> String {
-        let (columns, row) = record.iter().cloned().unzip();
-        self.table(&Table { columns, rows: vec![row], empty: String::new(), least: &[], wide: true })
-    }
 }
 
 /// Standard output takes nothing any more.
@@ -404,7 +78,7 @@ impl Output {
         Self { format, color, quiet, terminal, width }
     }
 
-    fn format(self) -> Box<dyn Format> {
+    pub fn format(self) -> Box<dyn Format> {
         match self.format {
             FormatName::Text => Box::new(Text { color: self.color, width: self.width }),
             FormatName::Json => Box::new(Json),
@@ -518,6 +192,9 @@ impl Output {
 
 #[cfg(test)]
 mod tests {
+    use jiff::Timestamp;
+    use serde_json::Value;
+
     use super::*;
 
     fn sample() -> Table {

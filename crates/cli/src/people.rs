@@ -3,7 +3,7 @@
 use clap::Subcommand;
 use yestrel_actions::Context;
 use yestrel_actions::credential::Ended;
-use yestrel_actions::people::{self, UserStanding, import};
+use yestrel_actions::people::{self, UserLine, import};
 use yestrel_actions::rename;
 use yestrel_core::estate::UserState;
 use yestrel_core::findings::Grade;
@@ -11,6 +11,7 @@ use yestrel_core::{Problem, Result};
 
 use crate::ask;
 use crate::comings::{self, About};
+use crate::flow::Flow;
 use crate::global::Global;
 use crate::listing::Listing;
 use crate::output::{Cell, Output, Table, list, tell};
@@ -196,16 +197,15 @@ fn state(state: UserState) -> Cell {
     }
 }
 
-fn user_record(standing: &UserStanding) -> Vec<(&'static str, Cell)> {
-    let user = &standing.user;
+fn user_record(user: &UserLine) -> Vec<(&'static str, Cell)> {
     vec![
         ("name", (&user.name).into()),
         ("state", state(user.state)),
         ("groups", list(&user.groups)),
         ("about", user.about.clone().into()),
         ("mail", user.mail.clone().into()),
-        ("devices", standing.devices.len().into()),
-        ("credentials", standing.credentials.into()),
+        ("devices", user.devices.into()),
+        ("credentials", user.credentials.into()),
     ]
 }
 
@@ -223,30 +223,29 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
             output.say(&format!("changed the user {}", user.name));
         }
         UserCommand::List { group, state, listing } => {
-            let mut table = Table::new(
+            let table = Table::new(
                 &["name", "state", "groups", "about", "mail", "devices", "credentials"],
                 "no users yet; yestrel user add NAME",
             )
             .least(&["mail", "about", "credentials", "devices"]);
-            if let Some(group) = &group {
-                people::need_group(&mut context, group)?;
-            }
-            for standing in people::list_users(&mut context)? {
-                let user = &standing.user;
-                let word = if user.state == UserState::Suspended { "suspended" } else { "active" };
-                if group.as_ref().is_some_and(|group| !user.groups.contains(group))
-                    || state.as_ref().is_some_and(|state| state != word)
-                {
-                    continue;
-                }
-                table.row(user_record(&standing).into_iter().map(|(_, cell)| cell).collect());
-            }
-            listing.apply(&mut table)?;
-            output.table(&table);
+            let mut flow = Flow::begin(output, &listing, table);
+            people::each_user(&mut context, group.as_deref(), state.as_deref(), |user| {
+                Ok(flow.row(user_record(&user).into_iter().map(|(_, cell)| cell).collect()))
+            })?;
+            flow.end()?;
         }
         UserCommand::Show { name } => {
             let standing = people::show_user(&mut context, &name)?;
-            let mut record = user_record(&standing);
+            let user = standing.user.clone();
+            let mut record = user_record(&UserLine {
+                devices: standing.devices.len(),
+                credentials: standing.credentials,
+                name: user.name,
+                mail: user.mail,
+                about: user.about,
+                state: user.state,
+                groups: user.groups,
+            });
             record.retain(|(column, _)| *column != "devices");
             let devices: Vec<_> = standing.devices.iter().map(|device| device.name.clone()).collect();
             record.push(("devices", list(&devices)));
@@ -482,28 +481,28 @@ pub fn run_device(global: &Global, command: DeviceCommand) -> Result<()> {
         DeviceCommand::List { user, group, listing } => {
             let members = people::members_of(&mut context, group.as_deref())?;
             let now = context.now;
-            let mut table = Table::new(
+            let table = Table::new(
                 &["name", "platform", "credential", "expires", "last used"],
                 "no devices yet; yestrel device add USER/DEVICE",
             )
             .least(&["platform", "credential"]);
-            for (device, credentials) in people::list_devices(&mut context, user.as_deref())? {
+            let mut flow = Flow::begin(output, &listing, table);
+            people::each_device(&mut context, user.as_deref(), |device, credentials| {
                 if members.as_ref().is_some_and(|members| !members.contains(&device.user)) {
-                    continue;
+                    return Ok(true);
                 }
                 let names: Vec<_> = credentials.iter().map(|one| one.name.clone()).collect();
                 let expires = credentials.iter().filter_map(|one| one.expires).min();
                 let used = credentials.iter().filter_map(|one| one.last_used).max();
-                table.row(vec![
+                Ok(flow.row(vec![
                     device.name.into(),
                     device.platform.into(),
                     list(&names),
                     Cell::ago(expires, now),
                     Cell::ago(used, now),
-                ]);
-            }
-            listing.apply(&mut table)?;
-            output.table(&table);
+                ]))
+            })?;
+            flow.end()?;
         }
         DeviceCommand::Remove { name } => {
             context.rehearse(|context| people::remove_device(context, &name))?;

@@ -62,22 +62,14 @@ impl SignedHead {
         Ok(Self { number, hash: hash.into(), key: order::signer(key)?, signature })
     }
 
-    /// How a history does not fit what was signed; `known`: the estate's key, and those before it.
-    #[must_use]
-    pub fn differs(&self, estate: &str, known: &[PublicKey], rows: &[HistoryRow]) -> Option<(u64, String)> {
+    /// How this itself cannot be gone by: another key than one of `known` (the estate's, and those before it) signed it, or it was altered.
+    fn doubtful(&self, estate: &str, known: &[PublicKey]) -> Option<(u64, String)> {
         let Self { number, hash, key, signature } = self;
         if !known.contains(key) {
             return Some((*number, "it is signed by a key that is not the estate's".into()));
         }
-        if order::check_text(&message(estate, *number, hash), signature, key).is_err() {
-            return Some((*number, "what is signed up to it was altered".into()));
-        }
-        let row = usize::try_from(*number).ok().and_then(|number| rows.get(number.checked_sub(1)?));
-        match row {
-            Some(row) if row.hash == *hash => None,
-            Some(_) => Some((*number, "it is not the row that the estate's key signed".into())),
-            None => Some((rows.len() as u64 + 1, format!("rows up to {number} were signed, and are missing"))),
-        }
+        let altered = order::check_text(&message(estate, *number, hash), signature, key).is_err();
+        altered.then(|| (*number, "what is signed up to it was altered".into()))
     }
 }
 
@@ -86,25 +78,68 @@ fn message(estate: &str, number: u64, hash: &str) -> String {
     format!("history of the estate {estate}\nup to row {number}\n{hash}\n")
 }
 
-/// Where a history first does not hold, and how; `head` is the number and hash of its newest row, kept apart from it.
-#[must_use]
-pub fn verify(rows: &[HistoryRow], head: Option<&(u64, String)>) -> Option<(u64, String)> {
-    let mut before = String::new();
-    for (row, number) in rows.iter().zip(1..) {
-        if row.number != number {
-            return Some((number, format!("it is missing, or out of place: row {} stands there", row.number)));
-        }
-        if row.hash != row.expected(&before) {
-            return Some((number, "it is not as it was written, or the one before it is not".into()));
-        }
-        before.clone_from(&row.hash);
+/// A walk along a history, row by row: where it first does not hold, and how.
+#[derive(Debug, Default)]
+pub struct Walk {
+    before: String,
+    count: u64,
+    broken: Option<(u64, String)>,
+    /// The number and hash up to which somebody signed, and whether the row of that number has that hash.
+    signed: Option<(u64, String)>,
+    fits: bool,
+}
+
+impl Walk {
+    /// Along a history of which `signed` says how far it was signed.
+    #[must_use]
+    pub fn new(signed: Option<&SignedHead>) -> Self {
+        Self { signed: signed.map(|signed| (signed.number, signed.hash.clone())), ..Self::default() }
     }
-    let count = rows.len() as u64;
-    match head {
-        Some((number, _)) if *number > count => Some((count + 1, format!("rows up to {number} were cut off the end"))),
-        Some((_, hash)) if *hash != before => Some((count, "it is not the row that was written last".into())),
-        None if count > 0 => Some((count, "it was added by something else".into())),
-        _ => None,
+
+    /// The next row.
+    pub fn row(&mut self, row: &HistoryRow) {
+        self.count += 1;
+        if self.broken.is_none() {
+            if row.number != self.count {
+                let words = format!("it is missing, or out of place: row {} stands there", row.number);
+                self.broken = Some((self.count, words));
+            } else if row.hash != row.expected(&self.before) {
+                self.broken = Some((self.count, "it is not as it was written, or the one before it is not".into()));
+            }
+        }
+        self.fits |= self.signed.as_ref().is_some_and(|(number, hash)| *number == self.count && *hash == row.hash);
+        self.before.clone_from(&row.hash);
+    }
+
+    /// How many rows there were.
+    #[must_use]
+    pub fn count(&self) -> u64 {
+        self.count
+    }
+
+    /// At the end; `head` is the number and hash of the newest row, kept apart from the history.
+    #[must_use]
+    pub fn end(&self, head: Option<&(u64, String)>) -> Option<(u64, String)> {
+        let count = self.count;
+        self.broken.clone().or_else(|| match head {
+            Some((number, _)) if *number > count => {
+                Some((count + 1, format!("rows up to {number} were cut off the end")))
+            }
+            Some((_, hash)) if *hash != self.before => Some((count, "it is not the row that was written last".into())),
+            None if count > 0 => Some((count, "it was added by something else".into())),
+            _ => None,
+        })
+    }
+
+    /// How it does not fit what was signed; `known`: the estate's key, and those before it.
+    #[must_use]
+    pub fn differs(&self, signed: &SignedHead, estate: &str, known: &[PublicKey]) -> Option<(u64, String)> {
+        let number = signed.number;
+        signed.doubtful(estate, known).or_else(|| match (number >= 1 && number <= self.count, self.fits) {
+            (true, true) => None,
+            (true, false) => Some((number, "it is not the row that the estate's key signed".into())),
+            (false, _) => Some((self.count + 1, format!("rows up to {number} were signed, and are missing"))),
+        })
     }
 }
 
@@ -133,14 +168,28 @@ mod tests {
             .collect()
     }
 
+    fn walk(rows: &[HistoryRow], signed: Option<&SignedHead>) -> Walk {
+        let mut walk = Walk::new(signed);
+        rows.iter().for_each(|row| walk.row(row));
+        walk
+    }
+
+    fn verify(rows: &[HistoryRow], head: Option<&(u64, String)>) -> Option<(u64, String)> {
+        walk(rows, None).end(head)
+    }
+
+    fn differs(signed: &SignedHead, estate: &str, known: &[PublicKey], rows: &[HistoryRow]) -> Option<(u64, String)> {
+        walk(rows, Some(signed)).differs(signed, estate, known)
+    }
+
     #[test]
     fn what_was_signed_cannot_be_written_anew_without_the_key() {
         let (key, other) = (Secret::new(vec![5; 32]), Secret::new(vec![6; 32]));
         let known = [order::signer(&key).unwrap()];
         let rows = rows(7);
         let signed = SignedHead::sign("estate-1", 5, &rows[4].hash, &key).unwrap();
-        assert_eq!(signed.differs("estate-1", &known, &rows), None);
-        assert!(signed.differs("estate-2", &known, &rows).is_some());
+        assert_eq!(differs(&signed, "estate-1", &known, &rows), None);
+        assert!(differs(&signed, "estate-2", &known, &rows).is_some());
         // The whole chain anew from row 3 on, and its head with it: only the signature tells.
         let mut forged = rows.clone();
         let mut before = forged[1].hash.clone();
@@ -151,12 +200,12 @@ mod tests {
         }
         let last = forged.last().map(|row| (row.number, row.hash.clone()));
         assert_eq!(verify(&forged, last.as_ref()), None);
-        assert_eq!(signed.differs("estate-1", &known, &forged).unwrap().0, 5);
-        assert_eq!(signed.differs("estate-1", &known, &rows[..4]).unwrap().0, 5);
+        assert_eq!(differs(&signed, "estate-1", &known, &forged).unwrap().0, 5);
+        assert_eq!(differs(&signed, "estate-1", &known, &rows[..4]).unwrap().0, 5);
         let foreign = SignedHead::sign("estate-1", 5, &forged[4].hash, &other).unwrap();
-        assert!(foreign.differs("estate-1", &known, &forged).is_some());
+        assert!(differs(&foreign, "estate-1", &known, &forged).is_some());
         let claimed = SignedHead { key: known[0], ..foreign };
-        assert!(claimed.differs("estate-1", &known, &forged).is_some());
+        assert!(differs(&claimed, "estate-1", &known, &forged).is_some());
     }
 
     proptest! {

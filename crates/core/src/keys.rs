@@ -156,6 +156,23 @@ impl KeyPair {
     }
 }
 
+/// SHA-256 of what comes piece by piece.
+#[derive(Default)]
+pub struct Hash256(Sha256);
+
+impl Hash256 {
+    /// The next piece.
+    pub fn update(&mut self, bytes: &[u8]) {
+        self.0.update(bytes);
+    }
+
+    /// In lower-case hexadecimal.
+    #[must_use]
+    pub fn finish(self) -> String {
+        self.0.finalize().iter().map(|byte| format!("{byte:02x}")).collect()
+    }
+}
+
 /// SHA-256 as lower-case hexadecimal.
 #[must_use]
 pub fn sha256_hex(bytes: &[u8]) -> String {

@@ -218,32 +218,40 @@ pub fn room(pool: &Ipv4Net) -> u32 {
     (1_u32 << (32 - u32::from(pool.prefix_len()))).saturating_sub(3)
 }
 
+/// The addresses of a pool that a device can have, as numbers: from the first to below the second.
+#[must_use]
+pub fn numbers(pool: &Ipv4Net) -> (u32, u32) {
+    (u32::from(pool.network()) + 2, u32::from(pool.broadcast()))
+}
+
 /// The lowest free address of `pool` for a device, given those in use. Network, gateway and broadcast are never
 /// given out.
 ///
 /// # Errors
 /// The pool is full.
 pub fn next_free(listener: &str, pool: &Ipv4Net, used: &BTreeSet<Ipv4Addr>) -> Result<Ipv4Addr> {
-    let first = u32::from(pool.network()) + 2;
+    let (first, below) = numbers(pool);
     let mut candidate = first;
-    for address in used.range(Ipv4Addr::from(first)..pool.broadcast()) {
+    for address in used.range(Ipv4Addr::from(first)..Ipv4Addr::from(below)) {
         if u32::from(*address) != candidate {
             break;
         }
         candidate += 1;
     }
-    if candidate < u32::from(pool.broadcast()) {
-        Ok(Ipv4Addr::from(candidate))
-    } else {
-        Err(Problem::refused(format!("the pool {pool} of {listener} is full"))
-            .why(format!(
-                "it holds {} devices, and all its addresses are given out, or held after a revocation",
-                room(pool)
-            ))
-            .try_(format!("yestrel listener show {listener}   says how many are held"))
-            .try_(format!("yestrel listener change {listener} --pool with a larger range"))
-            .try_("yestrel estate change --hold-addresses 0   gives held ones out again"))
-    }
+    if candidate < below { Ok(Ipv4Addr::from(candidate)) } else { Err(full(listener, pool)) }
+}
+
+/// That a pool has no address left.
+#[must_use]
+pub fn full(listener: &str, pool: &Ipv4Net) -> Problem {
+    Problem::refused(format!("the pool {pool} of {listener} is full"))
+        .why(format!(
+            "it holds {} devices, and all its addresses are given out, or held after a revocation",
+            room(pool)
+        ))
+        .try_(format!("yestrel listener show {listener}   says how many are held"))
+        .try_(format!("yestrel listener change {listener} --pool with a larger range"))
+        .try_("yestrel estate change --hold-addresses 0   gives held ones out again")
 }
 
 #[cfg(test)]

@@ -66,6 +66,7 @@ pub fn gateway() -> Gateway {
         public_key: gateway_pair().public,
         private_key: SealedSecret(String::new()),
         adopted: false,
+        amends: false,
         order_number: 0,
         news_seen: 0,
         updates: None,

@@ -14,7 +14,7 @@ use yestrel_core::exchange::{Answered, News, NewsEvent, host};
 use yestrel_core::findings::Plane;
 use yestrel_core::firewall::Service;
 use yestrel_core::keys::{PublicKey, Secret};
-use yestrel_core::order::{Envelope, Order, Revoked, SignedRenewal};
+use yestrel_core::order::{Envelope, Order, Revoked, SignedAmendment, SignedRenewal};
 use yestrel_core::{Problem, sample, sealed};
 
 fn folder(version: &str) -> PathBuf {
@@ -30,7 +30,8 @@ fn messages() -> Vec<(&'static str, Value)> {
     fn one<T: Serialize>(kind: &'static str, message: &T) -> (&'static str, Value) {
         (kind, serde_json::to_value(message).unwrap())
     }
-    let envelope = Envelope { order: "{}".into(), signature: "AA==".into(), successor_signature: None };
+    let envelope =
+        Envelope { order: "{}".into(), signature: "AA==".into(), successor_signature: None, amendments: Vec::new() };
     let key = PublicKey([5; 32]);
     let secret = || Secret::new(vec![7; 32]);
     let sealed = sealed::seal(&sample::gateway_pair().public, "way notice", &secret()).unwrap();
@@ -46,6 +47,7 @@ fn messages() -> Vec<(&'static str, Value)> {
         }
         .into()),
         ask(agent::Carry { envelope: envelope.clone(), hold: 60 }.into()),
+        ask(agent::Amend { amendment: SignedAmendment { amendment: "{}".into(), signature: "AA==".into() } }.into()),
         ask(agent::Confirm { hash: "ab".into() }.into()),
         ask(agent::Certify { private_key: secret() }.into()),
         ask(agent::Publish {
@@ -89,6 +91,7 @@ fn messages() -> Vec<(&'static str, Value)> {
         listeners: vec![("harbour/quill".into(), vec![Service::udp(23817)])],
         newest: 9,
         program: "cd".into(),
+        amends: true,
         held: Some(at()),
         published: BTreeMap::from([("issuing".into(), 2)]),
         estate_key: Some(key),

@@ -152,7 +152,8 @@ fn module(file: &Path) -> Module {
     };
     let mut at = 0;
     while at < tokens.len() {
-        if tokens[at] == "use" {
+        // Not the `use<>` of what a type captures.
+        if tokens[at] == "use" && tokens.get(at + 1).is_some_and(|next| next != "<") {
             at += 1;
             let mut found = Vec::new();
             tree(&tokens, &mut at, &[], &mut found);

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use yestrel_core::keys::{PublicKey, Secret};
-use yestrel_core::order::Envelope;
+use yestrel_core::order::{Amendment, Envelope, SignedAmendment};
 use yestrel_core::{Problem, Result};
 use yestrel_net::files::cannot;
 use yestrel_net::plane::Forwarded;
@@ -50,6 +50,17 @@ impl Identity {
             Some(previous) => envelope.verify(previous).map_err(|_| problem),
             None => Err(problem),
         })
+    }
+
+    /// Reads an amendment that the estate signed, with its key or the one for when that is lost.
+    ///
+    /// # Errors
+    /// Neither signed it, or as [`SignedAmendment::verify`].
+    pub fn verify_amendment(&self, amendment: &SignedAmendment) -> Result<Amendment> {
+        match (amendment.verify(&self.estate_key), &self.recovery_key) {
+            (Err(problem), Some(recovery)) => amendment.verify(recovery).map_err(|_| problem),
+            (verified, _) => verified,
+        }
     }
 
     /// Reads an order that the estate signed, with its key or the one for when that is lost.

@@ -1,16 +1,18 @@
 //! The typed view of one transaction: nouns in, nouns out, and the history written beside each change.
 
-use std::cell::{Cell, RefCell};
+use std::cell::RefCell;
+use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
 use serde_json::Value;
 use yestrel_core::audit::{HistoryRow, SignedHead};
-use yestrel_core::estate::Credential;
+use yestrel_core::estate::{Credential, Listener};
 use yestrel_core::undo::{Change, Fields, Step, without_secrets};
-use yestrel_core::{Problem, Result};
+use yestrel_core::{Problem, Result, pool};
 
-use crate::records::{self, Record};
-use crate::rows::{Row, Rows};
+use crate::journal::Journal;
+use crate::records::{self, Readable, Record};
+use crate::rows::{Cell, Query, Row, Rows, View};
 
 /// The typed view of one transaction: who changes things, and when.
 pub struct Book<'a> {
@@ -19,30 +21,31 @@ pub struct Book<'a> {
     pub now: Timestamp,
     who: String,
     /// What this transaction did to records, and the first row that it noted.
-    changes: RefCell<Vec<Change>>,
-    noted: Cell<Option<u64>>,
+    changes: RefCell<Journal>,
+    noted: std::cell::Cell<Option<u64>>,
 }
 
 impl<'a> Book<'a> {
     /// A view for `who` at `now`.
     #[must_use]
     pub fn new(rows: &'a dyn Rows, now: Timestamp, who: &str) -> Self {
-        Self { rows, now, who: who.into(), changes: RefCell::default(), noted: Cell::new(None) }
+        Self { rows, now, who: who.into(), changes: RefCell::default(), noted: std::cell::Cell::new(None) }
     }
 
     /// The record with this name, if there is one.
     ///
     /// # Errors
     /// The database cannot be read.
-    pub fn get<T: Record>(&self, name: &str) -> Result<Option<T>> {
-        self.rows.get(T::TABLE, name)?.map(T::from_row).transpose()
+    pub fn get<T: Readable>(&self, name: &str) -> Result<Option<T>> {
+        let mut found = self.find(&[("name", name.into())])?;
+        Ok(found.pop())
     }
 
     /// The record with this name.
     ///
     /// # Errors
     /// There is none: names that are near are offered.
-    pub fn need<T: Record>(&self, name: &str) -> Result<T> {
+    pub fn need<T: Readable>(&self, name: &str) -> Result<T> {
         if let Some(record) = self.get(name)? {
             return Ok(record);
         }
@@ -63,8 +66,83 @@ impl<'a> Book<'a> {
     ///
     /// # Errors
     /// The database cannot be read.
-    pub fn find<T: Record>(&self, filters: &[(&str, Value)]) -> Result<Vec<T>> {
-        self.rows.select(T::TABLE, filters, usize::MAX >> 1)?.into_iter().map(T::from_row).collect()
+    pub fn find<T: Readable>(&self, filters: &[(&str, Value)]) -> Result<Vec<T>> {
+        self.ask(&Query { filters, ..Query::default() })
+    }
+
+    /// The records that a query names, in the order of their names; the table and the columns are those of the records.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn ask<T: Readable>(&self, query: &Query<'_>) -> Result<Vec<T>> {
+        let mut found = Vec::new();
+        self.each(query, |record| {
+            found.push(record);
+            Ok(true)
+        })?;
+        Ok(found)
+    }
+
+    /// Shows the records that a query names one by one, for as long as `visit` says yes; none of them is kept.
+    ///
+    /// # Errors
+    /// The database cannot be read, or what `visit` returns.
+    pub fn each<T: Readable>(&self, query: &Query<'_>, mut visit: impl FnMut(T) -> Result<bool>) -> Result<()> {
+        self.rows
+            .each(&Query { table: T::TABLE, columns: T::COLUMNS, counts: T::COUNTS, ..query.clone() }, &mut |view| {
+                visit(T::read(view)?)
+            })
+    }
+
+    /// Shows the rows that a query names, table and columns as it says.
+    pub(crate) fn views(&self, query: &Query<'_>, visit: &mut dyn FnMut(&dyn View) -> Result<bool>) -> Result<()> {
+        self.rows.each(query, visit)
+    }
+
+    /// Sets some columns of a record that is no noun of which changes are kept.
+    pub(crate) fn set<T: Readable>(&self, name: &str, columns: &[(&str, Value)]) -> Result<()> {
+        self.rows.set(T::TABLE, name, columns)
+    }
+
+    /// The names of the records that a query names.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn names<T: Readable>(&self, query: &Query<'_>) -> Result<Vec<String>> {
+        let mut names = Vec::new();
+        let query = Query { table: T::TABLE, columns: &["name"], ..query.clone() };
+        self.rows.each(&query, &mut |view| {
+            if let Cell::Text(name) = view.cell(0)? {
+                names.push(name.to_owned());
+            }
+            Ok(true)
+        })?;
+        Ok(names)
+    }
+
+    /// Whether the text in a column of a record has `text` in it.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn holds<T: Readable>(&self, name: &str, column: &str, text: &str) -> Result<bool> {
+        self.rows.holds(T::TABLE, column, name, text)
+    }
+
+    /// An address of a listener's pool that can be given to a device; `None` where the pool is full.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn free_address(&self, listener: &Listener) -> Result<Option<Ipv4Addr>> {
+        let (from, below) = pool::numbers(&listener.pool);
+        Ok(self.rows.free_address(&listener.name, from, below, &self.now.to_string())?.map(Ipv4Addr::from))
+    }
+
+    /// The greatest whole number in a column of the records with these values; 0 where there is none.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub(crate) fn greatest<T: Readable>(&self, column: &str, filters: &[(&str, Value)]) -> Result<u64> {
+        self.rows.greatest(T::TABLE, column, filters)
     }
 
     /// The credential with which somebody could sign in as `account`.
@@ -72,15 +150,18 @@ impl<'a> Book<'a> {
     /// # Errors
     /// The database cannot be read.
     pub fn account(&self, account: &str) -> Result<Option<Credential>> {
-        let all = self.rows.with_account(account)?.into_iter().map(Credential::from_row);
-        Ok(all.collect::<Result<Vec<_>>>()?.into_iter().rfind(|one| one.revoked.is_none()))
+        let mut last = None;
+        for name in self.rows.with_account(account)? {
+            last = self.get::<Credential>(&name)?.filter(|one| one.revoked.is_none()).or(last);
+        }
+        Ok(last)
     }
 
     /// How many records have these values.
     ///
     /// # Errors
     /// The database cannot be read.
-    pub fn count<T: Record>(&self, filters: &[(&str, Value)]) -> Result<usize> {
+    pub fn count<T: Readable>(&self, filters: &[(&str, Value)]) -> Result<usize> {
         self.rows.count(T::TABLE, filters)
     }
 
@@ -88,7 +169,7 @@ impl<'a> Book<'a> {
     ///
     /// # Errors
     /// The database cannot be read.
-    pub fn all<T: Record>(&self) -> Result<Vec<T>> {
+    pub fn all<T: Readable>(&self) -> Result<Vec<T>> {
         self.find(&[])
     }
 
@@ -116,13 +197,14 @@ impl<'a> Book<'a> {
         });
         let before = before.map(|fields| without_secrets(&fields));
         if before != after {
-            self.changes.borrow_mut().push(Change { table: table.into(), name: name.into(), before, after });
+            let change = Change { table: table.into(), name: name.into(), before, after };
+            self.changes.borrow_mut().add(&change);
         }
     }
 
     /// Writes what was changed beside the rows of the history that say why. What was noted nowhere is news, and not kept.
     pub(crate) fn finish(&self) -> Result<()> {
-        let changes = self.changes.take();
+        let changes = self.changes.take().packed();
         match (self.noted.get(), self.rows.history_head()?) {
             (Some(first), Some((last, _))) => self.rows.keep_changes(first, last, &changes),
             _ => Ok(()),
@@ -247,6 +329,14 @@ impl<'a> Book<'a> {
     /// The database cannot be read.
     pub fn history(&self, limit: usize) -> Result<Vec<HistoryRow>> {
         self.rows.history(limit)
+    }
+
+    /// Shows the rows of the history one by one, the oldest first, for as long as `visit` says yes.
+    ///
+    /// # Errors
+    /// The database cannot be read, or what `visit` returns.
+    pub fn each_history(&self, mut visit: impl FnMut(HistoryRow) -> Result<bool>) -> Result<()> {
+        self.rows.each_history(&mut visit)
     }
 
     /// Up to which row the estate's key has signed the history; `None` where it has not yet.

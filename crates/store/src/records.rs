@@ -12,10 +12,11 @@ use yestrel_core::{Problem, Result};
 
 use yestrel_core::undo::Fields;
 
-use crate::rows::Row;
+use crate::reading;
+use crate::rows::{Count, Row, View};
 
-/// A noun with a table of its own.
-pub trait Record: Serialize + DeserializeOwned {
+/// What can be read from the rows of a table: a noun, or as much of it as somebody needs.
+pub trait Readable: DeserializeOwned {
     /// The table's name.
     const TABLE: &'static str;
     /// The word for one, as commands use it.
@@ -24,7 +25,25 @@ pub trait Record: Serialize + DeserializeOwned {
     const STRUCTURED: &'static [&'static str] = &[];
     /// Columns that hold 0 or 1 for no or yes.
     const FLAGS: &'static [&'static str] = &[];
+    /// The columns that are read; none: all.
+    const COLUMNS: &'static [&'static str] = &[];
+    /// Numbers that stand beside the columns.
+    const COUNTS: &'static [Count] = &[];
 
+    /// From a row that is being looked at.
+    ///
+    /// # Errors
+    /// The row does not hold what this version expects.
+    fn read(view: &dyn View) -> Result<Self> {
+        reading::read(view, Self::STRUCTURED, Self::FLAGS).map_err(|error| {
+            Problem::failed(format!("a {} in the estate cannot be read", Self::NOUN))
+                .why(format!("its row was changed by something else: {error}"))
+        })
+    }
+}
+
+/// A noun with a table of its own.
+pub trait Record: Serialize + Readable {
     /// The value of the column `name`.
     fn key(&self) -> &str;
 
@@ -37,22 +56,6 @@ pub trait Record: Serialize + DeserializeOwned {
             return Err(Problem::failed(format!("a {} cannot be stored", Self::NOUN)));
         };
         Ok(row(fields))
-    }
-
-    /// From a row.
-    ///
-    /// # Errors
-    /// The row does not hold what this version expects.
-    fn from_row(mut row: Row) -> Result<Self> {
-        structure(Self::STRUCTURED, &mut row);
-        for column in Self::FLAGS {
-            let flag = row.get(*column).and_then(Value::as_i64) == Some(1);
-            row.insert((*column).to_owned(), Value::Bool(flag));
-        }
-        serde_json::from_value(Value::Object(row)).map_err(|error| {
-            Problem::failed(format!("a {} in the estate cannot be read", Self::NOUN))
-                .why(format!("its row was changed by something else: {error}"))
-        })
     }
 }
 
@@ -127,11 +130,14 @@ const KEPT: [(&str, &[&str]); 15] = [
 
 macro_rules! record {
     ($type:ty, $table:literal, $noun:literal $(, structured $structured:expr)? $(, flags $flags:expr)?) => {
-        impl Record for $type {
+        impl Readable for $type {
             const TABLE: &'static str = $table;
             const NOUN: &'static str = $noun;
             $(const STRUCTURED: &'static [&'static str] = &$structured;)?
             $(const FLAGS: &'static [&'static str] = &$flags;)?
+        }
+
+        impl Record for $type {
             fn key(&self) -> &str {
                 &self.name
             }
@@ -142,7 +148,7 @@ macro_rules! record {
 record!(Estate, "estates", "estate", structured["previous_keys"]);
 record!(Site, "sites", "site", structured["networks"]);
 record!(Host, "hosts", "host", structured["facts", "access", "leftover"]);
-record!(Gateway, "gateways", "gateway", structured["updates", "also", "certificate", "lists_there"], flags["masquerade", "adopted"]);
+record!(Gateway, "gateways", "gateway", structured["updates", "also", "certificate", "lists_there"], flags["masquerade", "adopted", "amends"]);
 record!(Listener, "listeners", "listener", structured["tunnel", "serves", "resolvers", "domains"]);
 record!(User, "users", "user", structured["groups"]);
 record!(Group, "groups", "group");
@@ -150,7 +156,7 @@ record!(Device, "devices", "device");
 record!(Credential, "credentials", "credential", structured["ways", "told", "gateways", "fixed", "account", "notice"], flags["made_on_device", "once"]);
 record!(Address, "addresses", "address", flags["leased"]);
 record!(Revocation, "revocations", "revocation", structured["gateways"]);
-record!(StoredOrder, "orders", "order", structured["envelope"]);
+record!(StoredOrder, "orders", "order");
 record!(Session, "sessions", "session");
 record!(Authority, "authorities", "authority", structured["above", "responder", "published_at"]);
 record!(IssuedCertificate, "certificates", "certificate");
@@ -169,6 +175,9 @@ pub struct Address {
     pub leased: bool,
     /// The credential is revoked, and until then nobody else gets the address.
     pub held_until: Option<Timestamp>,
+    /// `inner` as a number, by which addresses stand in order.
+    #[serde(default)]
+    pub number: u32,
 }
 
 impl Address {
@@ -176,7 +185,15 @@ impl Address {
     #[must_use]
     pub fn new(listener: &str, inner: std::net::Ipv4Addr, credential: &str) -> Self {
         let name = format!("{listener} {inner}");
-        Self { name, listener: listener.into(), inner, credential: credential.into(), leased: false, held_until: None }
+        Self {
+            name,
+            listener: listener.into(),
+            inner,
+            credential: credential.into(),
+            leased: false,
+            held_until: None,
+            number: inner.into(),
+        }
     }
 
     /// Whether somebody else may get it.

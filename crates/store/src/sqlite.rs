@@ -8,21 +8,26 @@ use std::time::Duration;
 use jiff::Timestamp;
 use rusqlite::config::DbConfig;
 use rusqlite::types::{ToSqlOutput, Value as Sql, ValueRef};
-use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior};
+use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension as _, TransactionBehavior};
 use serde_json::{Map, Value};
 use yestrel_core::audit::{HistoryRow, SignedHead};
 use yestrel_core::undo::Change;
 use yestrel_core::{Problem, Result};
 
 use crate::book::Book;
-use crate::rows::{Row, Rows};
+use crate::journal;
+use crate::rows::{Cell, Count, Link, Query, Row, Rows, View};
 use crate::seal::{check_folder, check_private};
 
 /// "YSTL": tells an estate from other SQLite files.
 const APPLICATION: i64 = 0x5953_544c;
 /// Each migration brings a file one version further.
-const MIGRATIONS: [&str; 3] =
-    [include_str!("migrations/0001.sql"), include_str!("migrations/0002.sql"), include_str!("migrations/0003.sql")];
+const MIGRATIONS: [&str; 4] = [
+    include_str!("migrations/0001.sql"),
+    include_str!("migrations/0002.sql"),
+    include_str!("migrations/0003.sql"),
+    include_str!("migrations/0004.sql"),
+];
 /// How long a command waits for another that is writing.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -206,6 +211,8 @@ impl SqliteStore {
             connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
             connection.pragma_update(None, "foreign_keys", true)?;
             connection.pragma_update(None, "synchronous", "full")?;
+            // Every kind of statement that a command has stays compiled.
+            connection.set_prepared_statement_cache_capacity(256);
             // 32 MiB at most, so that a command that writes tens of thousands of rows writes each page once.
             connection.pragma_update(None, "cache_size", -32 * 1024)?;
             Ok(())
@@ -344,6 +351,100 @@ fn read_row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
     Ok(out)
 }
 
+/// A row under the cursor.
+struct Seen<'a> {
+    row: &'a rusqlite::Row<'a>,
+    columns: &'a [String],
+    path: &'a Path,
+}
+
+impl View for Seen<'_> {
+    fn columns(&self) -> &[String] {
+        self.columns
+    }
+
+    fn cell(&self, at: usize) -> Result<Cell<'_>> {
+        Ok(match self.row.get_ref(at).map_err(|e| problem(self.path, &e))? {
+            ValueRef::Integer(number) => Cell::Integer(number),
+            ValueRef::Text(text) => Cell::Text(std::str::from_utf8(text).map_err(|error| {
+                Problem::failed("the estate's database is damaged").why(format!("a text in it is none: {error}"))
+            })?),
+            _ => Cell::Null,
+        })
+    }
+}
+
+/// A query in the database's language, with its values.
+fn written(query: &Query<'_>) -> (String, Vec<Sql>) {
+    let mut values = Vec::new();
+    let mut place = |value: Sql| {
+        values.push(value);
+        format!("?{}", values.len())
+    };
+    let mut conditions = Vec::new();
+    for (column, value) in query.filters {
+        // Written out, so that an index over what has none is found.
+        let value = if value.is_null() { "NULL".to_owned() } else { place(as_sql(value)) };
+        conditions.push(format!("{column} IS {value}"));
+    }
+    let mut from = query.table.to_owned();
+    if let Some((link, of)) = query.linked {
+        let (table, whose, of_what) = match link {
+            Link::Members => ("members", "user", "of_group"),
+            Link::Admitted => ("admitted", "credential", "gateway"),
+            Link::KeptOut => ("kept_out", "revocation", "gateway"),
+        };
+        from = format!("{table} CROSS JOIN {from} ON {from}.name = {table}.{whose}");
+        let of = place(Sql::Text(of.to_owned()));
+        conditions.push(format!("{table}.{of_what} = {of}"));
+    }
+    if let Some((column, value)) = query.other_than {
+        let value = place(Sql::Text(value.to_owned()));
+        conditions.push(format!("{column} IS NOT {value}"));
+    }
+    if let Some((column, begun)) = query.beginning {
+        // Everything that begins so stands between it and it with a character after the last one that a name can have.
+        let first = place(Sql::Text(begun.to_owned()));
+        let past = place(Sql::Text(format!("{begun}\u{10ffff}")));
+        conditions.push(format!("{column} >= {first} AND {column} < {past}"));
+    }
+    if let Some((column, most)) = query.at_most {
+        let most = place(Sql::Text(most.to_owned()));
+        conditions.push(format!("{column} <= {most}"));
+    }
+    if let Some((column, least)) = query.at_least {
+        let least = place(Sql::Text(least.to_owned()));
+        conditions.push(format!("{column} >= {least}"));
+    }
+    if let Some(after) = query.after {
+        let after = place(Sql::Text(after.to_owned()));
+        conditions.push(format!("{}.name > {after}", query.table));
+    }
+    let columns: Vec<_> = query.columns.iter().map(|column| format!("{}.{column}", query.table)).collect();
+    let mut columns = if columns.is_empty() { format!("{}.*", query.table) } else { columns.join(", ") };
+    for Count { named, table, by, without } in query.counts {
+        let without = without.map(|column| format!(" AND counted.{column} IS NULL")).unwrap_or_default();
+        columns.push_str(&format!(
+            ", (SELECT count(*) FROM {table} AS counted WHERE counted.{by} = {}.name{without}) AS {named}",
+            query.table
+        ));
+    }
+    let condition = if conditions.is_empty() { "1".to_owned() } else { conditions.join(" AND ") };
+    let limit = query.limit.map(|limit| format!(" LIMIT {limit}")).unwrap_or_default();
+    let by = query.by.map(|column| format!("{}.{column}, ", query.table)).unwrap_or_default();
+    (format!("SELECT {columns} FROM {from} WHERE {condition} ORDER BY {by}{}.name{limit}", query.table), values)
+}
+
+fn as_sql(value: &Value) -> Sql {
+    match value {
+        Value::Null => Sql::Null,
+        Value::Bool(flag) => Sql::Integer(i64::from(*flag)),
+        Value::Number(number) => Sql::Integer(number.as_i64().unwrap_or(i64::MAX)),
+        Value::String(text) => Sql::Text(text.clone()),
+        other => Sql::Text(other.to_string()),
+    }
+}
+
 impl SqliteRows<'_> {
     fn query(&self, sql: &str, parameters: &[&dyn rusqlite::ToSql]) -> Result<Vec<Row>> {
         let run = || {
@@ -356,8 +457,15 @@ impl SqliteRows<'_> {
 
 /// What rows must have, as a condition with a parameter for each value.
 fn condition(filters: &[(&str, Value)]) -> String {
-    let conditions: Vec<_> =
-        filters.iter().enumerate().map(|(n, (column, _))| format!("{column} IS ?{}", n + 1)).collect();
+    let conditions: Vec<_> = filters
+        .iter()
+        .enumerate()
+        .map(|(n, (column, value))| match value {
+            // Written out, so that an index over what has none is found; its place stays.
+            Value::Null => format!("{column} IS NULL AND ?{} IS NULL", n + 1),
+            _ => format!("{column} IS ?{}", n + 1),
+        })
+        .collect();
     if conditions.is_empty() { "1".to_owned() } else { conditions.join(" AND ") }
 }
 
@@ -366,11 +474,54 @@ impl Rows for SqliteRows<'_> {
         Ok(self.query(&format!("SELECT * FROM {table} WHERE name = ?1"), &[&key])?.pop())
     }
 
-    fn select(&self, table: &str, filters: &[(&str, Value)], limit: usize) -> Result<Vec<Row>> {
-        let condition = condition(filters);
-        let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();
+    fn each(&self, query: &Query<'_>, visit: &mut dyn FnMut(&dyn View) -> Result<bool>) -> Result<()> {
+        let (sql, values) = written(query);
         let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
-        self.query(&format!("SELECT * FROM {table} WHERE {condition} ORDER BY name LIMIT {limit}"), &parameters)
+        let cannot = |error: rusqlite::Error| problem(self.path, &error);
+        let mut statement = self.connection.prepare_cached(&sql).map_err(cannot)?;
+        let columns: Vec<_> = statement.column_names().map(str::to_owned).collect();
+        let mut rows = statement.query(&parameters[..]).map_err(cannot)?;
+        while let Some(row) = rows.next().map_err(cannot)? {
+            if !visit(&Seen { row, columns: &columns, path: self.path })? {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    fn holds(&self, table: &str, column: &str, key: &str, text: &str) -> Result<bool> {
+        let sql = format!("SELECT instr({column}, ?2) > 0 FROM {table} WHERE name = ?1");
+        let run = || self.connection.prepare_cached(&sql)?.query_row([key, text], |row| row.get(0)).optional();
+        run().map(|found| found.unwrap_or_default()).map_err(|e| problem(self.path, &e))
+    }
+
+    fn free_address(&self, listener: &str, from: u32, below: u32, now: &str) -> Result<Option<u32>> {
+        let run = || {
+            let one = |sql: &str, parameters: &[&dyn rusqlite::ToSql]| {
+                self.connection.prepare_cached(sql)?.query_row(parameters, |row| row.get::<_, u32>(0)).optional()
+            };
+            let free = "SELECT number FROM addresses WHERE listener = ?1 AND held_until <= ?2 AND number >= ?3 AND number < ?4 ORDER BY held_until, number LIMIT 1";
+            if let Some(number) = one(free, &[&listener, &now, &from, &below])? {
+                return Ok(Some(number));
+            }
+            let noted = "SELECT lowest FROM address_marks WHERE listener = ?1 AND first = ?2";
+            let mut number = one(noted, &[&listener, &from])?.unwrap_or(from);
+            let taken =
+                "SELECT number FROM addresses WHERE listener = ?1 AND number >= ?2 AND number < ?3 ORDER BY number";
+            let mut statement = self.connection.prepare_cached(taken)?;
+            let mut rows = statement.query(rusqlite::params![listener, number, below])?;
+            while let Some(row) = rows.next()? {
+                if row.get::<_, u32>(0)? != number {
+                    break;
+                }
+                number += 1;
+            }
+            self.connection
+                .prepare_cached("INSERT INTO address_marks (listener, first, lowest) VALUES (?1, ?2, ?3) ON CONFLICT (listener, first) DO UPDATE SET lowest = excluded.lowest")?
+                .execute(rusqlite::params![listener, from, number])?;
+            Ok((number < below).then_some(number))
+        };
+        run().map_err(|e| problem(self.path, &e))
     }
 
     fn names(&self, table: &str) -> Result<Vec<String>> {
@@ -381,8 +532,13 @@ impl Rows for SqliteRows<'_> {
         run().map_err(|e| problem(self.path, &e))
     }
 
-    fn with_account(&self, name: &str) -> Result<Vec<Row>> {
-        self.query("SELECT * FROM credentials WHERE json_extract(account, '$.name') = ?1 ORDER BY name", &[&name])
+    fn with_account(&self, name: &str) -> Result<Vec<String>> {
+        let run = || {
+            let sql = "SELECT name FROM credentials WHERE json_extract(account, '$.name') = ?1 ORDER BY name";
+            let mut statement = self.connection.prepare_cached(sql)?;
+            statement.query_map([name], |row| row.get(0))?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        run().map_err(|e| problem(self.path, &e))
     }
 
     fn count(&self, table: &str, filters: &[(&str, Value)]) -> Result<usize> {
@@ -391,6 +547,14 @@ impl Rows for SqliteRows<'_> {
         let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
         let run = || self.connection.prepare_cached(&sql)?.query_row(&parameters[..], |row| row.get::<_, i64>(0));
         run().map(|count| usize::try_from(count).unwrap_or_default()).map_err(|e| problem(self.path, &e))
+    }
+
+    fn greatest(&self, table: &str, column: &str, filters: &[(&str, Value)]) -> Result<u64> {
+        let sql = format!("SELECT coalesce(max({column}), 0) FROM {table} WHERE {}", condition(filters));
+        let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();
+        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
+        let run = || self.connection.prepare_cached(&sql)?.query_row(&parameters[..], |row| row.get::<_, i64>(0));
+        run().map(|number| u64::try_from(number).unwrap_or_default()).map_err(|e| problem(self.path, &e))
     }
 
     fn put(&self, table: &str, row: &Row) -> Result<()> {
@@ -405,6 +569,16 @@ impl Rows for SqliteRows<'_> {
         );
         let values: Vec<_> = row.values().map(Parameter).collect();
         let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
+        let run = || self.connection.prepare_cached(&sql)?.execute(&parameters[..]);
+        run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+
+    fn set(&self, table: &str, key: &str, columns: &[(&str, Value)]) -> Result<()> {
+        let sets: Vec<_> = (2..).zip(columns).map(|(place, (column, _))| format!("{column} = ?{place}")).collect();
+        let sql = format!("UPDATE {table} SET {} WHERE name = ?1", sets.join(", "));
+        let values: Vec<_> = columns.iter().map(|(_, value)| Parameter(value)).collect();
+        let mut parameters: Vec<&dyn rusqlite::ToSql> = vec![&key];
+        parameters.extend(values.iter().map(|value| value as &dyn rusqlite::ToSql));
         let run = || self.connection.prepare_cached(&sql)?.execute(&parameters[..]);
         run().map(drop).map_err(|e| problem(self.path, &e))
     }
@@ -428,6 +602,30 @@ impl Rows for SqliteRows<'_> {
                     .map_err(|error| Problem::failed("the history cannot be read").why(error.to_string()))
             })
             .collect()
+    }
+
+    fn each_history(&self, visit: &mut dyn FnMut(HistoryRow) -> Result<bool>) -> Result<()> {
+        let cannot = |error: rusqlite::Error| problem(self.path, &error);
+        let sql = "SELECT number, at, who, what, subject, detail, hash FROM history ORDER BY number";
+        let mut statement = self.connection.prepare_cached(sql).map_err(cannot)?;
+        let mut rows = statement.query([]).map_err(cannot)?;
+        while let Some(row) = rows.next().map_err(cannot)? {
+            let read = || {
+                Ok(HistoryRow {
+                    number: row.get::<_, i64>(0)?.unsigned_abs(),
+                    at: row.get(1)?,
+                    who: row.get(2)?,
+                    what: row.get(3)?,
+                    subject: row.get(4)?,
+                    detail: row.get(5)?,
+                    hash: row.get(6)?,
+                })
+            };
+            if !visit(read().map_err(cannot)?)? {
+                break;
+            }
+        }
+        Ok(())
     }
 
     fn history_head(&self) -> Result<Option<(u64, String)>> {
@@ -464,27 +662,42 @@ impl Rows for SqliteRows<'_> {
         run().map(drop).map_err(|e| problem(self.path, &e))
     }
 
-    fn keep_changes(&self, first: u64, last: u64, changes: &[Change]) -> Result<()> {
-        let text = serde_json::to_string(changes).unwrap_or_default();
+    fn keep_changes(&self, first: u64, last: u64, packed: &[u8]) -> Result<()> {
         let run = || {
             self.connection
-                .prepare_cached("INSERT INTO changes (number, first, records) VALUES (?1, ?2, ?3)")?
-                .execute(rusqlite::params![last as i64, first as i64, text])
+                .prepare_cached("INSERT INTO changes (number, first, records, packed) VALUES (?1, ?2, '', ?3)")?
+                .execute(rusqlite::params![last as i64, first as i64, packed])
         };
         run().map(drop).map_err(|e| problem(self.path, &e))
     }
 
     fn changes_from(&self, number: u64) -> Result<Vec<(u64, u64, Vec<Change>)>> {
         let number = i64::try_from(number).unwrap_or(i64::MAX);
-        let rows = self.query("SELECT * FROM changes WHERE number >= ?1 ORDER BY number", &[&number])?;
-        let at = |row: &Row, column: &str| row.get(column).and_then(Value::as_u64).unwrap_or_default();
-        rows.iter()
-            .map(|row| {
-                let text = row.get("records").and_then(Value::as_str).unwrap_or_default();
-                let changes = serde_json::from_str(text).map_err(|error| {
-                    Problem::failed("what was kept of a change cannot be read").why(error.to_string())
-                })?;
-                Ok((at(row, "first"), at(row, "number"), changes))
+        let run = || {
+            let sql = "SELECT first, number, records, packed FROM changes WHERE number >= ?1 ORDER BY number";
+            let mut statement = self.connection.prepare_cached(sql)?;
+            let rows = statement.query_map([number], |row| {
+                Ok((
+                    row.get::<_, i64>(0)?,
+                    row.get::<_, i64>(1)?,
+                    row.get::<_, String>(2)?,
+                    row.get::<_, Option<Vec<u8>>>(3)?,
+                ))
+            })?;
+            rows.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        run()
+            .map_err(|e| problem(self.path, &e))?
+            .into_iter()
+            .map(|(first, number, text, packed)| {
+                // As text, where an earlier version kept it.
+                let changes = match packed {
+                    Some(packed) => journal::unpacked(&packed)?,
+                    None => serde_json::from_str(&text).map_err(|error| {
+                        Problem::failed("what was kept of a change cannot be read").why(error.to_string())
+                    })?,
+                };
+                Ok((first.unsigned_abs(), number.unsigned_abs(), changes))
             })
             .collect()
     }
@@ -604,7 +817,9 @@ mod tests {
                 assert_eq!(book.all::<Group>()?.len(), 40);
                 let history = book.history(100)?;
                 assert_eq!(history.len(), 40);
-                assert_eq!(yestrel_core::audit::verify(&history, book.history_head()?.as_ref()), None);
+                let mut walk = yestrel_core::audit::Walk::new(None);
+                history.iter().for_each(|row| walk.row(row));
+                assert_eq!(walk.end(book.history_head()?.as_ref()), None);
                 Ok(())
             })
             .unwrap();

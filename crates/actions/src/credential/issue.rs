@@ -89,10 +89,6 @@ fn gateways(book: &Book<'_>, at: &[String]) -> Result<Vec<String>> {
 /// What several credentials that are issued by one command have in common.
 pub(super) struct Common {
     listeners: Vec<Listener>,
-    /// Addresses that are given out, by listener.
-    used: BTreeMap<String, BTreeSet<std::net::Ipv4Addr>>,
-    /// Addresses that are held after a revocation, by listener and device: that device gets them again.
-    held: BTreeMap<(String, String), (Timestamp, Ipv4Addr)>,
     gateways: Vec<String>,
     /// The address that a certificate or an account is to have, and where.
     fixed: Option<Way>,
@@ -107,8 +103,6 @@ impl Common {
     pub(super) fn gather(book: &Book<'_>, keys: &Keys, wish: &Wish) -> Result<Self> {
         let mut common = Self {
             listeners: Vec::new(),
-            used: BTreeMap::new(),
-            held: BTreeMap::new(),
             gateways: Vec::new(),
             fixed: None,
             signing: None,
@@ -123,19 +117,6 @@ impl Common {
             one_gateway_for_once(wish, gateways.len())?;
             if let Some(wanted) = wish.address {
                 address::listener_of(&common.listeners, wanted, "a key pair")?;
-            }
-            for listener in &common.listeners {
-                let used = common.used.entry(listener.name.clone()).or_default();
-                for address in book.find::<Address>(&[("listener", listener.name.as_str().into())])? {
-                    if !address.is_free(book.now) {
-                        used.insert(address.inner);
-                    }
-                    if let Some(until) = address.held_until {
-                        let place = (listener.name.clone(), address.device().to_owned());
-                        let held = common.held.entry(place).or_insert((until, address.inner));
-                        *held = (*held).max((until, address.inner));
-                    }
-                }
             }
             return Ok(common);
         }
@@ -177,7 +158,7 @@ impl Common {
 
     /// The address that the device had with a credential before, else one that is given to nobody.
     fn give_address(
-        &mut self,
+        &self,
         book: &Book<'_>,
         listener: &Listener,
         wanted: Option<Ipv4Addr>,
@@ -187,13 +168,10 @@ impl Common {
         if let Some(wanted) = wanted.filter(|wanted| listener.pool.contains(wanted)) {
             return address::give(book, &listener.name, wanted, device, credential);
         }
-        let used = self.used.entry(listener.name.clone()).or_default();
-        let had = self.held.remove(&(listener.name.clone(), device.to_owned())).map(|(_, inner)| inner);
-        let inner = match had {
-            Some(had) => had,
-            None => pool::next_free(&listener.name, &listener.pool, used)?,
+        let inner = match book.held_for(device, &listener.name)?.filter(|had| listener.pool.contains(&had.inner)) {
+            Some(had) => had.inner,
+            None => book.free_address(listener)?.ok_or_else(|| pool::full(&listener.name, &listener.pool))?,
         };
-        used.insert(inner);
         book.put(&Address::new(&listener.name, inner, credential))?;
         Ok(Way { listener: listener.name.clone(), inner })
     }
@@ -348,7 +326,7 @@ pub(super) fn make(
     common: &mut Common,
 ) -> Result<Credential> {
     let now = book.now;
-    let number = book.find::<Credential>(&[("device", device.name.as_str().into())])?.len() + 1;
+    let number = book.count::<Credential>(&[("device", device.name.as_str().into())])? + 1;
     let name = format!("{}/{number}", device.name);
     let mut credential = Credential {
         device: device.name.clone(),
@@ -394,18 +372,17 @@ pub(super) fn make(
         }
     }
     let text = credential.identity.to_string();
-    if book.get::<Revocation>(&text)?.is_some() || !book.find::<Credential>(&[("identity", text.into())])?.is_empty() {
+    if book.get::<Revocation>(&text)?.is_some() || book.count::<Credential>(&[("identity", text.into())])? > 0 {
         return Err(Problem::refused("this public key is known already")
             .why("a key belongs to one credential of one device, and a revoked one stays out for good")
             .try_("a new key pair, made on the device"));
     }
-    book.put(&credential)?;
     if let Material::KeyPair(pair) = &mut credential.material {
-        for listener in common.listeners.clone() {
-            pair.ways.push(common.give_address(book, &listener, wish.address, &device.name, &credential.name)?);
+        for listener in &common.listeners {
+            pair.ways.push(common.give_address(book, listener, wish.address, &device.name, &credential.name)?);
         }
-        book.put(&credential)?;
     }
+    book.put(&credential)?;
     Ok(credential)
 }
 

@@ -29,9 +29,10 @@ use std::collections::BTreeSet;
 use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::estate::{
-    Credential, CredentialKind, CredentialState, Device, Gateway, Listener, Site, StoredOrder, User, UserState,
+    Credential, CredentialKind, CredentialState, Device, Gateway, Listener, Site, Told, User, UserState,
 };
 use yestrel_core::{Problem, Result};
+use yestrel_store::Query;
 
 use crate::context::Context;
 use crate::find;
@@ -58,6 +59,7 @@ pub struct CredentialStanding {
 pub struct Filter {
     pub state: Option<CredentialState>,
     pub kind: Option<CredentialKind>,
+    pub user: Option<String>,
     /// Only those that end by then.
     pub expiring: Option<Timestamp>,
 }
@@ -66,48 +68,73 @@ fn is_suspended(user: &User) -> bool {
     user.state == UserState::Suspended
 }
 
-/// All credentials; of one device, and such as the filter says, where given.
+/// Credentials of one device, such as the filter says.
 ///
 /// # Errors
 /// No such device.
 pub fn list(context: &mut Context, device: Option<&str>, filter: &Filter) -> Result<Vec<CredentialStanding>> {
+    let mut all = Vec::new();
+    each(context, device, filter, |standing| {
+        all.push(standing);
+        Ok(true)
+    })?;
+    Ok(all)
+}
+
+/// Shows credentials one by one, for as long as `visit` says yes: all, or those of one device, such as the filter says.
+///
+/// # Errors
+/// No such device.
+pub fn each(
+    context: &mut Context,
+    device: Option<&str>,
+    filter: &Filter,
+    mut visit: impl FnMut(CredentialStanding) -> Result<bool>,
+) -> Result<()> {
     let now = context.now;
     context.read(|book| {
-        let credentials: Vec<Credential> = match device {
-            Some(device) => {
-                book.need::<Device>(device)?;
-                book.find(&[("device", device.into())])?
-            }
-            None => book.all()?,
-        };
         let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
+        let mut filters = Vec::new();
         // Of one device it is one user; of all, whoever is suspended is found by that.
         let suspended: BTreeSet<String> = match device {
             Some(device) => {
+                book.need::<Device>(device)?;
+                filters.push(("device", device.into()));
                 let name = device.split('/').next().unwrap_or_default();
                 book.get::<User>(name)?.into_iter().filter(is_suspended).map(|user| user.name).collect()
             }
-            None => book.find::<User>(&[("state", "suspended".into())])?.into_iter().map(|user| user.name).collect(),
+            None => {
+                let suspended = [("state", "suspended".into())];
+                let query = Query { filters: &suspended, ..Query::default() };
+                book.names::<User>(&query)?.into_iter().collect()
+            }
         };
-        let chosen = credentials.into_iter().filter(|credential| {
-            filter.state.is_none_or(|state| credential.state(now) == state)
-                && filter.kind.is_none_or(|kind| credential.kind() == kind)
-                && filter.expiring.is_none_or(|by| {
-                    credential.is_current() && credential.expires.is_some_and(|end| end > now && end <= by)
-                })
-        });
-        Ok(chosen
-            .map(|credential| CredentialStanding {
-                state: credential.state(now),
-                stale: if credential.revoked.is_some() {
-                    Vec::new()
-                } else {
-                    credential.stale(&listeners, &gateways, &sites)
-                },
-                suspended: suspended.contains(&credential.user),
-                credential,
-            })
-            .collect())
+        filters.extend(filter.kind.map(|kind| ("kind", kind.word().into())));
+        filters.extend(filter.user.as_ref().map(|user| ("user", user.as_str().into())));
+        let until = filter.expiring.map(|by| by.to_string());
+        if until.is_some() {
+            filters.push(("revoked", serde_json::Value::Null));
+        }
+        let at_most = until.as_deref().map(|until| ("expires", until));
+        // Devices of one listener were mostly told the same: what of it is stale is found once.
+        let mut known: (Vec<Told>, Vec<String>) = Default::default();
+        book.each(&Query { filters: &filters, at_most, ..Query::default() }, |credential: Credential| {
+            let ends_by =
+                |by: Timestamp| credential.is_current() && credential.expires.is_some_and(|end| end > now && end <= by);
+            let state = credential.state(now);
+            if filter.state.is_some_and(|wanted| wanted != state) || !filter.expiring.is_none_or(ends_by) {
+                return Ok(true);
+            }
+            let mut stale = Vec::new();
+            if credential.revoked.is_none() {
+                if known.0 != credential.told {
+                    known = (credential.told.clone(), credential.stale(&listeners, &gateways, &sites));
+                }
+                stale.clone_from(&known.1);
+            }
+            let suspended = suspended.contains(&credential.user);
+            visit(CredentialStanding { state, stale, suspended, credential })
+        })
     })
 }
 
@@ -155,9 +182,8 @@ pub fn unknown_at(context: &mut Context, credential: &Credential) -> Result<Vec<
                 continue;
             }
             let gateway: Gateway = book.need(&name)?;
-            let confirmed = book.get::<StoredOrder>(&format!("{name} {}", gateway.order_number))?;
             // The text itself is looked through: reading all of an order only for this would cost by what is in it.
-            if !confirmed.is_some_and(|order| order.envelope.order.contains(&identity)) {
+            if !book.order_names(&name, gateway.order_number, &identity)? {
                 unknown.push(name);
             }
         }

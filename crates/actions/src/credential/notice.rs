@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use serde::Serialize;
 use yestrel_core::admission::ProofKind;
-use yestrel_core::estate::{Credential, CredentialKind, Estate, Gateway, Listener, NoticeMade, Site, Told, User};
+use yestrel_core::estate::{Credential, CredentialKind, Estate, Listener, NoticeMade, Told, User};
 use yestrel_core::exchange::agent::ForDevice;
 use yestrel_core::handover::{HandoverWay, Notice};
 use yestrel_core::keys::PublicKey;
@@ -138,7 +138,8 @@ pub fn make_all(context: &mut Context) -> Result<Vec<Made>> {
     let keys = context.keys()?;
     context.write(|book| {
         let mut all = Vec::new();
-        for mut credential in told_something(book)? {
+        for name in may_need(book, None)? {
+            let mut credential: Credential = book.need(&name)?;
             if ensure(book, &keys, &mut credential)? {
                 all.push(made(book, credential)?);
             }
@@ -147,27 +148,33 @@ pub fn make_all(context: &mut Context) -> Result<Vec<Made>> {
     })
 }
 
-fn told_something(book: &Book<'_>) -> Result<Vec<Credential>> {
-    let mut live: Vec<Credential> = book.find(&[("revoked", serde_json::Value::Null)])?;
-    live.retain(|credential| !credential.told.is_empty());
-    Ok(live)
+/// Credentials whose devices may need a notice: what they were told is no longer so, they know the estate by a key that it has renewed, or
+/// they have not taken the notice that was made for them. Of a gateway: only those with a way of their own there.
+fn may_need(book: &Book<'_>, gateway: Option<&str>) -> Result<Vec<String>> {
+    let (signer, mut judge) = (find::this_estate(book)?.public_key, find::Judge::new(book)?);
+    let way = gateway.map(|gateway| format!("\"listener\":\"{gateway}/"));
+    let mut found = Vec::new();
+    book.told(|knows| {
+        let here = way.as_ref().is_none_or(|way| knows.ways.is_some_and(|ways| ways.contains(way)));
+        if here {
+            let (told, stale) = judge.look(&knows.told)?;
+            let other_key = told.first().is_some_and(|told| told.estate_key != signer);
+            if *stale || other_key || knows.notice.is_some_and(|notice| notice.taken.is_none()) {
+                found.push(knows.name);
+            }
+        }
+        Ok(())
+    })?;
+    Ok(found)
 }
 
 /// The notices that one gateway's agent brings to devices: of those with a way in there that have not taken theirs. They are made where they
 /// are needed. Whether some of them are not there yet.
 pub(crate) fn for_gateway(book: &Book<'_>, keys: &Keys, gateway: &str) -> Result<(Vec<ForDevice>, bool)> {
     let (mut all, mut new) = (Vec::new(), false);
-    let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
-    let signer = find::this_estate(book)?.public_key;
-    // Only whoever may need one is looked at closely.
-    let may_need = |credential: &Credential| {
-        credential.notice.as_ref().is_some_and(|notice| notice.taken.is_none())
-            || credential.told.first().is_some_and(|told| told.estate_key != signer)
-            || !credential.stale(&listeners, &gateways, &sites).is_empty()
-    };
-    for mut credential in told_something(book)? {
+    for name in may_need(book, Some(gateway))? {
+        let mut credential: Credential = book.need(&name)?;
         if comes_in_at(&credential, gateway)
-            && may_need(&credential)
             && ensure(book, keys, &mut credential)?
             && let Some(notice) = credential.notice
         {
@@ -199,14 +206,16 @@ pub(crate) fn brought(book: &Book<'_>, gateway: &str, notices: &[ForDevice]) -> 
 
 /// How many devices a rollout would bring news of their ways in by this gateway.
 pub(crate) fn due(book: &Book<'_>, gateway: &str) -> Result<usize> {
-    let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
+    let (listeners, gateways, sites) = (book.all()?, book.all()?, book.all()?);
     let estate = find::this_estate(book)?;
-    let due = |credential: &Credential| match credential.notice.as_ref().filter(|notice| notice.taken.is_none()) {
+    let is_due = |credential: &Credential| match credential.notice.as_ref().filter(|notice| notice.taken.is_none()) {
         Some(notice) => !notice.at.contains(gateway),
         None => !credential.stale(&listeners, &gateways, &sites).is_empty(),
     };
-    Ok(told_something(book)?
-        .iter()
-        .filter(|one| comes_in_at(one, gateway) && signs_for(&estate, one) && due(one))
-        .count())
+    let mut due = 0;
+    for name in may_need(book, Some(gateway))? {
+        let credential: Credential = book.need(&name)?;
+        due += usize::from(comes_in_at(&credential, gateway) && signs_for(&estate, &credential) && is_due(&credential));
+    }
+    Ok(due)
 }

@@ -12,19 +12,20 @@ mod reseal;
 pub mod saved;
 pub mod undo;
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use yestrel_core::audit::HistoryRow;
+use yestrel_core::audit::{HistoryRow, Walk};
 use yestrel_core::estate::{
     Authority, Credential, CredentialState, Device, Estate, Gateway, Group, HOLD_ADDRESSES, Host, Listener, Site, User,
 };
 use yestrel_core::keys::Secret;
 use yestrel_core::{Problem, Result, name, order};
-use yestrel_store::records::Address;
+use yestrel_store::queries::Stands;
 use yestrel_store::seal::{path_of, random, random32};
-use yestrel_store::{SealingKey, SqliteStore};
+use yestrel_store::{Query, SealingKey, SqliteStore};
 use zeroize::Zeroizing;
 
 use crate::context::{Context, who};
@@ -116,7 +117,7 @@ pub fn change(context: &mut Context, wish: &Wish) -> Result<Estate> {
             estate.hold_addresses = days;
             said.push(format!("addresses of revoked credentials held for {days} days"));
             // Those that are held already go by it as well.
-            for mut address in book.all::<Address>()?.into_iter().filter(|address| address.held_until.is_some()) {
+            for mut address in book.held_addresses()? {
                 let revoked = book.get::<Credential>(&address.credential)?.and_then(|credential| credential.revoked);
                 address.held_until = Some(days_on(revoked.unwrap_or(book.now), i64::from(days)));
                 book.put(&address)?;
@@ -145,8 +146,12 @@ pub fn show(context: &mut Context) -> Result<Overview> {
         let estate = find::this_estate(book)?;
         let gateways: Vec<Gateway> = book.all()?;
         let waiting = gateways.iter().filter(|gateway| gateway.order_number == 0).count();
-        let credentials: Vec<Credential> = book.all()?;
-        let count = |state| credentials.iter().filter(|credential| credential.state(now) == state).count();
+        let mut states = BTreeMap::new();
+        book.each(&Query::default(), |stands: Stands| {
+            *states.entry(stands.state(now).word()).or_default() += 1;
+            Ok(true)
+        })?;
+        let count = |state: CredentialState| states.get(state.word()).copied().unwrap_or(0_usize);
         let (ready, out, revoked, expired) = (
             count(CredentialState::Ready),
             count(CredentialState::HandedOver),
@@ -155,17 +160,17 @@ pub fn show(context: &mut Context) -> Result<Overview> {
         );
         let said = |number: usize, words: &str| if number > 0 { format!("{number} {words}") } else { String::new() };
         let counts = vec![
-            ("sites", book.all::<Site>()?.len(), String::new()),
-            ("hosts", book.all::<Host>()?.len(), String::new()),
+            ("sites", book.count::<Site>(&[])?, String::new()),
+            ("hosts", book.count::<Host>(&[])?, String::new()),
             ("gateways", gateways.len(), said(waiting, "without an order yet")),
-            ("listeners", book.all::<Listener>()?.len(), String::new()),
-            ("groups", book.all::<Group>()?.len(), String::new()),
-            ("users", book.all::<User>()?.len(), String::new()),
-            ("devices", book.all::<Device>()?.len(), String::new()),
-            ("authorities", book.all::<Authority>()?.len(), String::new()),
+            ("listeners", book.count::<Listener>(&[])?, String::new()),
+            ("groups", book.count::<Group>(&[])?, String::new()),
+            ("users", book.count::<User>(&[])?, String::new()),
+            ("devices", book.count::<Device>(&[])?, String::new()),
+            ("authorities", book.count::<Authority>(&[])?, String::new()),
             (
                 "credentials",
-                credentials.len(),
+                states.values().sum(),
                 format!("{ready} ready, {out} handed over, {expired} expired, {revoked} revoked"),
             ),
         ];
@@ -197,14 +202,18 @@ pub struct Verified {
 /// The estate cannot be read.
 pub fn verify_history(context: &mut Context) -> Result<Verified> {
     context.read(|book| {
-        let rows = book.history(usize::MAX)?;
         let estate = find::this_estate(book)?;
         let known: Vec<_> = std::iter::once(estate.public_key)
             .chain(estate.previous_keys.iter().map(|previous| previous.public_key))
             .collect();
         let signed = book.signed_head()?;
-        let broken = yestrel_core::audit::verify(&rows, book.history_head()?.as_ref())
-            .or_else(|| signed.as_ref().and_then(|signed| signed.differs(&estate.id, &known, &rows)));
-        Ok(Verified { rows: rows.len() as u64, signed: signed.map(|signed| signed.number), broken })
+        let mut walk = Walk::new(signed.as_ref());
+        book.each_history(|row| {
+            walk.row(&row);
+            Ok(true)
+        })?;
+        let differs = || signed.as_ref().and_then(|signed| walk.differs(signed, &estate.id, &known));
+        let broken = walk.end(book.history_head()?.as_ref()).or_else(differs);
+        Ok(Verified { rows: walk.count(), signed: signed.map(|signed| signed.number), broken })
     })
 }

@@ -5,17 +5,17 @@
 //! readable.
 
 use std::fs;
-use std::io::{Read as _, Write as _};
+use std::io::{BufReader, Read, Write};
 use std::os::unix::fs::OpenOptionsExt as _;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use age::armor::ArmoredReader;
 use age::secrecy::SecretString;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use yestrel_core::estate::{Authority, Credential, Estate, Gateway, Host, Revocation, StoredOrder};
+use yestrel_core::estate::{Authority, Credential, Estate, Gateway, Host, Revocation};
 use yestrel_core::exchange::agent::{OrderInForce, Standing, Status};
-use yestrel_core::keys::sha256_hex;
+use yestrel_core::keys::{Hash256, sha256_hex};
 use yestrel_core::{Problem, Result, moment};
 use yestrel_store::SqliteStore;
 use yestrel_store::seal::path_of;
@@ -29,8 +29,8 @@ use crate::find;
 use crate::rollout::plan::unknown;
 
 const FORMAT: &str = "yestrel saved estate 1";
-/// Bytes at most of a part.
-const LARGEST: u64 = 4 * 1024 * 1024 * 1024;
+/// Bytes at most of a part that is read into memory.
+const LARGEST: u64 = 1024 * 1024;
 /// How often a passphrase may be wrong.
 const TRIES: usize = 3;
 
@@ -87,7 +87,6 @@ pub fn save(context: &mut Context, to: &Path, protection: &Protection) -> Result
     let aside = tempfile::Builder::new().prefix(".yestrel-").tempdir_in(folder).map_err(&cannot)?;
     let copy = aside.path().join("estate");
     context.copy_to(&copy)?;
-    let database = fs::read(&copy).map_err(&cannot)?;
     let key = Zeroizing::new(fs::read(path_of(context.path())).map_err(&cannot)?);
     // What is saved is what was copied, whatever other commands do meanwhile.
     let own: Estate = SqliteStore::open(&copy)?.read(context.now, find::this_estate)?;
@@ -97,14 +96,17 @@ pub fn save(context: &mut Context, to: &Path, protection: &Protection) -> Result
         id: own.id,
         saved: context.now,
         version: env!("CARGO_PKG_VERSION").into(),
-        database: sha256_hex(&database),
+        database: hash_of(&copy).map_err(&cannot)?,
         key: sha256_hex(&key),
     };
-    let packed = pack(&about, &database, &key).map_err(&cannot)?;
-    let bytes = match protection {
-        Protection::Readable => packed,
+    let whole = aside.path().join("saved");
+    let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&whole).map_err(&cannot)?;
+    let packed = |out: &mut dyn Write| pack(out, &about, &copy, &key);
+    match protection {
+        Protection::Readable => packed(&mut file).map_err(&cannot)?,
         Protection::Passphrase(passphrase) => {
-            encrypt(age::Encryptor::with_user_passphrase(SecretString::from(passphrase.to_string())), &packed)?
+            let encryptor = age::Encryptor::with_user_passphrase(SecretString::from(passphrase.to_string()));
+            encrypt(encryptor, &mut file, packed)?;
         }
         Protection::Recipients(recipients) => {
             let parsed: Vec<age::x25519::Recipient> = recipients
@@ -116,12 +118,11 @@ pub fn save(context: &mut Context, to: &Path, protection: &Protection) -> Result
                 })
                 .collect::<Result<_>>()?;
             let recipients = parsed.iter().map(|one| one as &dyn age::Recipient);
-            encrypt(age::Encryptor::with_recipients(recipients).map_err(|e| Problem::words(e.to_string()))?, &packed)?
+            let encryptor = age::Encryptor::with_recipients(recipients).map_err(|e| Problem::words(e.to_string()))?;
+            encrypt(encryptor, &mut file, packed)?;
         }
-    };
-    let whole = aside.path().join("saved");
-    let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&whole).map_err(&cannot)?;
-    file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(&cannot)?;
+    }
+    file.sync_all().map_err(&cannot)?;
     fs::hard_link(&whole, to).or_else(|_| fs::rename(&whole, to)).map_err(&cannot)?;
     let how = match protection {
         Protection::Passphrase(_) => "under a passphrase",
@@ -137,26 +138,54 @@ pub fn save(context: &mut Context, to: &Path, protection: &Protection) -> Result
     Ok(about)
 }
 
-fn pack(about: &About, database: &[u8], key: &[u8]) -> std::io::Result<Zeroizing<Vec<u8>>> {
-    let compressed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
-    let mut tar = tar::Builder::new(compressed);
-    let about_text = serde_json::to_vec_pretty(about).unwrap_or_default();
-    for (name, bytes) in [("about.json", about_text.as_slice()), ("estate", database), ("key", key)] {
-        let mut header = tar::Header::new_gnu();
-        header.set_size(bytes.len() as u64);
-        header.set_mode(0o600);
-        header.set_mtime(u64::try_from(about.saved.as_second()).unwrap_or(0));
-        tar.append_data(&mut header, name, bytes)?;
-    }
-    Ok(Zeroizing::new(tar.into_inner()?.finish()?))
+/// SHA-256 of a file, piece by piece.
+fn hash_of(path: &Path) -> std::io::Result<String> {
+    let mut hash = Hash256::default();
+    std::io::copy(&mut fs::File::open(path)?, &mut Hashing(&mut hash))?;
+    Ok(hash.finish())
 }
 
-fn encrypt(encryptor: age::Encryptor, plain: &[u8]) -> Result<Zeroizing<Vec<u8>>> {
-    let cannot = failed("saved");
-    let mut out = Zeroizing::new(Vec::new());
-    let mut writer = encryptor.wrap_output(&mut *out).map_err(&cannot)?;
-    writer.write_all(plain).and_then(|()| writer.finish().map(drop)).map_err(&cannot)?;
-    Ok(out)
+/// Takes bytes into a hash.
+struct Hashing<'a>(&'a mut Hash256);
+
+impl Write for Hashing<'_> {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0.update(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+/// Writes the three parts, compressed.
+fn pack(out: &mut dyn Write, about: &About, database: &Path, key: &[u8]) -> std::io::Result<()> {
+    let compressed = flate2::write::GzEncoder::new(out, flate2::Compression::fast());
+    let mut tar = tar::Builder::new(compressed);
+    let about_text = serde_json::to_vec_pretty(about).unwrap_or_default();
+    let database = fs::File::open(database)?;
+    let length = database.metadata()?.len();
+    let mut add = |name: &str, size: u64, bytes: &mut dyn Read| {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(size);
+        header.set_mode(0o600);
+        header.set_mtime(u64::try_from(about.saved.as_second()).unwrap_or(0));
+        tar.append_data(&mut header, name, bytes)
+    };
+    add("about.json", about_text.len() as u64, &mut about_text.as_slice())?;
+    add("estate", length, &mut &database)?;
+    add("key", key.len() as u64, &mut &*key)?;
+    tar.into_inner()?.finish().map(drop)
+}
+
+fn encrypt(
+    encryptor: age::Encryptor,
+    out: &mut dyn Write,
+    packed: impl FnOnce(&mut dyn Write) -> std::io::Result<()>,
+) -> Result<()> {
+    let mut writer = encryptor.wrap_output(out).map_err(failed("saved"))?;
+    packed(&mut writer).and_then(|()| writer.finish().map(drop)).map_err(failed("saved"))
 }
 
 /// What opens a saved estate.
@@ -173,9 +202,10 @@ fn cut_short() -> Problem {
         .try_("another copy of the file")
 }
 
-fn decrypt(bytes: &[u8], opening: &mut Opening<'_>) -> Result<Zeroizing<Vec<u8>>> {
+fn decrypt(from: &Path, opening: &mut Opening<'_>) -> Result<Box<dyn Read>> {
     for attempt in 1..=TRIES {
-        let decryptor = age::Decryptor::new(ArmoredReader::new(bytes)).map_err(|_| cut_short())?;
+        let file = BufReader::new(fs::File::open(from).map_err(|_| cut_short())?);
+        let decryptor = age::Decryptor::new_buffered(ArmoredReader::new(file)).map_err(|_| cut_short())?;
         let opened = if decryptor.is_scrypt() {
             let passphrase = (opening.passphrase)()?;
             let mut identity = age::scrypt::Identity::new(SecretString::from(passphrase.to_string()));
@@ -193,11 +223,7 @@ fn decrypt(bytes: &[u8], opening: &mut Opening<'_>) -> Result<Zeroizing<Vec<u8>>
             decryptor.decrypt(identities.iter().map(|one| one as &dyn age::Identity))
         };
         match opened {
-            Ok(mut reader) => {
-                let mut plain = Zeroizing::new(Vec::new());
-                reader.by_ref().take(LARGEST).read_to_end(&mut plain).map_err(|_| cut_short())?;
-                return Ok(plain);
-            }
+            Ok(reader) => return Ok(Box::new(reader)),
             Err(age::DecryptError::DecryptionFailed | age::DecryptError::KeyDecryptionFailed)
                 if attempt < TRIES && opening.identity.is_none() => {}
             Err(
@@ -228,30 +254,36 @@ pub fn load(path: &Path, from: &Path, mut opening: Opening<'_>) -> Result<About>
                 .try_("another place: yestrel estate load FILE --estate PATH"));
         }
     }
-    let mut bytes = Vec::new();
-    let read = fs::File::open(from).and_then(|file| file.take(LARGEST).read_to_end(&mut bytes));
-    read.map_err(|error| Problem::failed(format!("{} cannot be read", from.display())).why(error.to_string()))?;
-    let packed = if bytes.starts_with(&[0x1f, 0x8b]) {
-        Zeroizing::new(bytes)
-    } else if bytes.starts_with(b"age-encryption.org/") || bytes.starts_with(b"-----BEGIN AGE") {
-        decrypt(&bytes, &mut opening)?
+    let unreadable =
+        |error: std::io::Error| Problem::failed(format!("{} cannot be read", from.display())).why(error.to_string());
+    let file = fs::File::open(from).map_err(unreadable)?;
+    let mut beginning = Vec::new();
+    file.take(32).read_to_end(&mut beginning).map_err(unreadable)?;
+    let packed: Box<dyn Read> = if beginning.starts_with(&[0x1f, 0x8b]) {
+        Box::new(BufReader::new(fs::File::open(from).map_err(unreadable)?))
+    } else if beginning.starts_with(b"age-encryption.org/") || beginning.starts_with(b"-----BEGIN AGE") {
+        decrypt(from, &mut opening)?
     } else {
         return Err(Problem::words(format!("{} is no saved estate", from.display()))
             .try_("a file that yestrel estate save wrote"));
     };
-    let (about, database, key) = unpack(&packed)?;
     let cannot = failed("loaded");
-    if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    {
         use std::os::unix::fs::DirBuilderExt as _;
         fs::DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(&cannot)?;
     }
+    // Beside its place until it is known to be whole.
+    let aside = tempfile::Builder::new().prefix(".yestrel-").tempdir_in(folder).map_err(&cannot)?;
+    let (about, database, key) = unpack(packed, &aside.path().join("estate"))?;
     let write = |path: &Path, bytes: &[u8]| {
         let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
         file.write_all(bytes).and_then(|()| file.sync_all())
     };
     let loaded = (|| {
         write(&key_path, &key).map_err(&cannot)?;
-        write(path, &database).map_err(&cannot)?;
+        // Never over anything that came there meanwhile.
+        fs::hard_link(&database, path).or_else(|_| copy_new(&database, path)).map_err(&cannot)?;
         let mut store = SqliteStore::open(path)?;
         store.check()?;
         let own = store.read(about.saved, find::this_estate)?;
@@ -270,16 +302,43 @@ pub fn load(path: &Path, from: &Path, mut opening: Opening<'_>) -> Result<About>
     loaded.map(|()| about)
 }
 
+/// Copies a file to where there is none.
+fn copy_new(from: &Path, to: &Path) -> std::io::Result<()> {
+    let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(to)?;
+    std::io::copy(&mut fs::File::open(from)?, &mut file)?;
+    file.sync_all()
+}
+
 /// Parts at most that are looked at.
 const PARTS: usize = 8;
 
-fn unpack(packed: &[u8]) -> Result<(About, Vec<u8>, Zeroizing<Vec<u8>>)> {
+/// Reads the parts: the database goes into the file `database`, all else into memory, of which no part has much.
+fn unpack(packed: Box<dyn Read>, database: &Path) -> Result<(About, PathBuf, Zeroizing<Vec<u8>>)> {
     let mut archive = tar::Archive::new(flate2::read::GzDecoder::new(packed));
     let mut parts: std::collections::BTreeMap<String, Zeroizing<Vec<u8>>> = std::collections::BTreeMap::new();
+    let mut found = None;
     // It has three parts; more would only fill the memory.
     for entry in archive.entries().map_err(|_| cut_short())?.take(PARTS) {
-        let entry = entry.map_err(|_| cut_short())?;
+        let mut entry = entry.map_err(|_| cut_short())?;
         let name = entry.path().map_err(|_| cut_short())?.to_string_lossy().into_owned();
+        if name == "estate" && found.is_none() {
+            let cannot = failed("loaded");
+            let mut file =
+                fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(database).map_err(&cannot)?;
+            let mut hash = Hash256::default();
+            let mut piece = vec![0; 64 * 1024];
+            loop {
+                let count = entry.read(&mut piece).map_err(|_| cut_short())?;
+                if count == 0 {
+                    break;
+                }
+                hash.update(&piece[..count]);
+                file.write_all(&piece[..count]).map_err(&cannot)?;
+            }
+            file.sync_all().map_err(&cannot)?;
+            found = Some(hash.finish());
+            continue;
+        }
         let mut bytes = Zeroizing::new(Vec::new());
         entry.take(LARGEST).read_to_end(&mut bytes).map_err(|_| cut_short())?;
         parts.insert(name, bytes);
@@ -291,11 +350,11 @@ fn unpack(packed: &[u8]) -> Result<(About, Vec<u8>, Zeroizing<Vec<u8>>)> {
             .why(format!("this version reads {FORMAT:?}"))
             .try_("install the newest yestrel"));
     }
-    let (database, key) = (part("estate")?, part("key")?);
-    if sha256_hex(&database) != about.database || sha256_hex(&key) != about.key {
+    let key = part("key")?;
+    if found.as_ref() != Some(&about.database) || sha256_hex(&key) != about.key {
         return Err(cut_short());
     }
-    Ok((about, database.to_vec(), key))
+    Ok((about, database.to_owned(), key))
 }
 
 /// What a gateway knew that the loaded estate did not.
@@ -359,17 +418,10 @@ fn catch_up_with(context: &mut Context, gateway: &Gateway, host: &Host, caught: 
                 })
             })?;
             caught.unknown = unknown(book, order.content.admit.iter())?;
-            let newest = find::newest_order(book, &gateway.name)?.map_or(0, |order| order.number);
+            let newest = book.newest_number(&gateway.name)?;
             if order.number > newest {
-                book.put(&StoredOrder {
-                    name: format!("{} {}", gateway.name, order.number),
-                    gateway: gateway.name.clone(),
-                    number: order.number,
-                    hash: envelope.hash(),
-                    made: order.issued,
-                    received: Some(book.now),
-                    envelope,
-                })?;
+                book.keep_order(&gateway.name, order.number, order.issued, &envelope)?;
+                book.order_received(&gateway.name, order.number, book.now)?;
             }
             let mut record: Gateway = book.need(&gateway.name)?;
             caught.to = order.number.max(gateway.order_number);

@@ -10,15 +10,16 @@ pub mod relocate;
 
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
-use yestrel_core::estate::{Credential, Gateway, Host, Listener, Site, StoredOrder};
+use yestrel_core::estate::{Credential, Gateway, Host, Listener, OrderKept, Site, StoredOrder};
 use yestrel_core::exchange::agent::{AgentStatus, Status};
 use yestrel_core::exchange::host::{Log, LogPiece, Restart};
 use yestrel_core::keys::{KeyPair, PublicKey};
 use yestrel_core::schedule::Schedule;
 use yestrel_core::sealed::{self, Sealed};
 use yestrel_core::{Problem, Result, name, order, pool};
+use yestrel_store::queries::admitted_at;
 use yestrel_store::seal::random32;
-use yestrel_store::{Book, Record as _, SealingKey};
+use yestrel_store::{Book, SealingKey};
 
 use crate::authority::lists;
 use crate::context::Context;
@@ -120,6 +121,7 @@ pub fn create(context: &mut Context, gateway: &str, host: &str, wish: &Wish) -> 
             public_key: pair.public,
             private_key,
             adopted: false,
+            amends: false,
             order_number: 0,
             news_seen: 0,
             updates,
@@ -236,7 +238,7 @@ pub fn list(context: &mut Context) -> Result<Vec<GatewayStanding>> {
             .map(|gateway| {
                 let listeners = find::listeners_of(book, &gateway.name)?;
                 let behind = plan::is_behind(book, &gateway)?;
-                let newest_order = find::newest_order(book, &gateway.name)?.map_or(0, |order| order.number);
+                let newest_order = book.newest_number(&gateway.name)?;
                 let estate = find::this_estate(book)?;
                 let holds_until = estate.orders_hold.zip(gateway.renewed).map(|(holds, from)| {
                     let until = from + SignedDuration::from_secs(holds.into());
@@ -319,13 +321,13 @@ pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<(
         for listener in find::listeners_of(book, &gateway.name)? {
             listener::forget(book, &listener)?;
         }
-        for mut credential in book.all::<Credential>()? {
+        for mut credential in book.ask::<Credential>(&admitted_at(&gateway.name))? {
             if credential.leave(&gateway.name) {
                 book.put(&credential)?;
             }
         }
-        for order in book.find::<StoredOrder>(&[("gateway", gateway.name.as_str().into())])? {
-            book.remove::<StoredOrder>(order.key())?;
+        for order in book.find::<OrderKept>(&[("gateway", gateway.name.as_str().into())])? {
+            book.remove::<StoredOrder>(&order.name)?;
         }
         lists::forget_gateway(book, &gateway.name)?;
         if left.is_some() {

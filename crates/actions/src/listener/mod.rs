@@ -13,12 +13,9 @@ use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use yestrel_core::admission::ProofKind;
-use yestrel_core::estate::{
-    Authority, Credential, Gateway, Host, Listener, Method, Reach, Registry, Served, StoredOrder,
-};
+use yestrel_core::estate::{Authority, Credential, Gateway, Host, Listener, Method, Reach, Registry, Served};
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::Secret;
-use yestrel_core::order::Order;
 use yestrel_core::tunnel::quill::{CALL_LENGTH, CallSecret};
 use yestrel_core::tunnel::{Need, Tunnel, quill};
 use yestrel_core::{Problem, Result, moment, name, pool};
@@ -112,11 +109,12 @@ fn is_free(book: &Book<'_>, gateway: &Gateway, host: &Host, need: &Need, service
     let holder = host.facts.as_ref().and_then(|facts| facts.holder(protocol, port));
     // What the agent itself holds, it gives up in the same rollout.
     // That is by the order in force there, which need not be the newest: one that failed leaves it as it was.
-    let confirmed = book.get::<StoredOrder>(&format!("{} {}", gateway.name, gateway.order_number))?;
-    let orders = find::newest_order(book, &gateway.name)?.into_iter().chain(confirmed);
-    let orders: Vec<_> = orders.map(|order| order.envelope.read()).collect::<Result<_>>()?;
-    let serves = |order: &Order| order.content.listeners.iter().any(|one| one.serves.contains(&service));
-    let own = orders.iter().any(serves);
+    let mut own = false;
+    for number in [gateway.order_number, book.newest_number(&gateway.name)?] {
+        if let Some(envelope) = book.envelope(&gateway.name, number)? {
+            own |= envelope.read()?.content.listeners.iter().any(|one| one.serves.contains(&service));
+        }
+    }
     match holder {
         Some(busy) if !own => {
             let holder = busy.holder.clone().unwrap_or_else(|| "a program that cannot be seen".into());

@@ -11,8 +11,9 @@ use std::collections::BTreeSet;
 use yestrel_core::estate::{CertificateState, Credential, Device, Group, Revocation, Session, User, UserState};
 use yestrel_core::x509::list::Reason;
 use yestrel_core::{Problem, Result, name};
+use yestrel_store::queries::in_group;
 use yestrel_store::records::Address;
-use yestrel_store::{Book, Record as _};
+use yestrel_store::{Book, Link, Query, Record as _};
 
 use crate::authority::lists;
 use crate::changed::Changed;
@@ -53,10 +54,11 @@ pub fn add_group(context: &mut Context, group: &str, about: Option<String>, life
 /// The estate cannot be read.
 pub fn list_groups(context: &mut Context) -> Result<Vec<(Group, Vec<String>)>> {
     context.read(|book| {
-        let users: Vec<User> = book.all()?;
-        let members =
-            |group: &Group| users.iter().filter(|u| u.groups.contains(&group.name)).map(|u| u.name.clone()).collect();
-        Ok(book.all::<Group>()?.into_iter().map(|group| (group.clone(), members(&group))).collect())
+        let with = |group: Group| {
+            let members = book.names::<User>(&in_group(&group.name))?;
+            Ok((group, members))
+        };
+        book.all::<Group>()?.into_iter().map(with).collect()
     })
 }
 
@@ -106,12 +108,7 @@ pub fn change_group(
 pub fn remove_group(context: &mut Context, group: &str) -> Result<()> {
     context.write(|book| {
         let group: Group = book.need(group)?;
-        let members: Vec<_> = book
-            .all::<User>()?
-            .into_iter()
-            .filter(|user| user.groups.contains(&group.name))
-            .map(|user| user.name)
-            .collect();
+        let members = book.names::<User>(&in_group(&group.name))?;
         let try_ = format!("yestrel group change {} --remove USER", group.name);
         still_needed(&format!("the group {}", group.name), &members, "its members", &try_)?;
         book.remove::<Group>(&group.name)?;
@@ -180,6 +177,8 @@ pub fn change_user(context: &mut Context, user: &str, wish: &Wish) -> Result<Use
     })
 }
 
+pub use yestrel_store::queries::UserLine;
+
 /// A user with what they carry.
 #[derive(Debug, serde::Serialize)]
 pub struct UserStanding {
@@ -188,12 +187,32 @@ pub struct UserStanding {
     pub credentials: usize,
 }
 
-/// All users.
+/// Shows users one by one, for as long as `visit` says yes: all, or those of a group or in a state.
+///
+/// # Errors
+/// The estate cannot be read, or there is no such group.
+pub fn each_user(
+    context: &mut Context,
+    group: Option<&str>,
+    state: Option<&str>,
+    visit: impl FnMut(UserLine) -> Result<bool>,
+) -> Result<()> {
+    context.read(|book| {
+        if let Some(group) = group {
+            book.need::<Group>(group)?;
+        }
+        let filters: Vec<_> = state.map(|state| ("state", state.into())).into_iter().collect();
+        let linked = group.map(|group| (Link::Members, group));
+        book.each(&Query { filters: &filters, linked, ..Query::default() }, visit)
+    })
+}
+
+/// The names of all users, and of all devices.
 ///
 /// # Errors
 /// The estate cannot be read.
-pub fn list_users(context: &mut Context) -> Result<Vec<UserStanding>> {
-    context.read(|book| book.all::<User>()?.into_iter().map(|user| standing(book, user)).collect())
+pub fn names(context: &mut Context) -> Result<(Vec<String>, Vec<String>)> {
+    context.read(|book| Ok((book.names::<User>(&Query::default())?, book.names::<Device>(&Query::default())?)))
 }
 
 fn standing(book: &Book<'_>, user: User) -> Result<UserStanding> {
@@ -242,7 +261,10 @@ pub fn need_group(context: &mut Context, group: &str) -> Result<()> {
 /// There is no such group.
 pub fn members_of(context: &mut Context, group: Option<&str>) -> Result<Option<BTreeSet<String>>> {
     let Some(group) = group else { return Ok(None) };
-    context.read(|book| Ok(Some(find::members(book, group)?.into_iter().map(|user| user.name).collect())))
+    context.read(|book| {
+        book.need::<Group>(group)?;
+        Ok(Some(book.names::<User>(&in_group(group))?.into_iter().collect()))
+    })
 }
 
 /// What stays of somebody who is gone.
@@ -338,24 +360,20 @@ pub fn add_device(context: &mut Context, device: &str, platform: Option<String>)
     })
 }
 
-/// All devices, or those of one user, with their live credentials.
+/// Shows devices one by one with their live credentials, for as long as `visit` says yes: all, or those of one user.
 ///
 /// # Errors
 /// No such user.
-pub fn list_devices(context: &mut Context, user: Option<&str>) -> Result<Vec<(Device, Vec<Credential>)>> {
+pub fn each_device(
+    context: &mut Context,
+    user: Option<&str>,
+    visit: impl FnMut(Device, Vec<Credential>) -> Result<bool>,
+) -> Result<()> {
     context.read(|book| {
-        let devices: Vec<Device> = match user {
-            Some(user) => {
-                book.need::<User>(user)?;
-                book.find(&[("user", user.into())])?
-            }
-            None => book.all()?,
-        };
-        let with = |device: Device| {
-            let credentials = find::live_of_device(book, &device.name)?;
-            Ok((device, credentials))
-        };
-        devices.into_iter().map(with).collect()
+        if let Some(user) = user {
+            book.need::<User>(user)?;
+        }
+        book.each_device(user, visit)
     })
 }
 

@@ -12,25 +12,26 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use yestrel_core::estate::{Estate, Gateway, Host, StoredOrder};
+use yestrel_core::estate::{Estate, Gateway, Host};
 use yestrel_core::exchange::agent::{
-    Adopt, Carry, Certify, Confirm, ForDevice, Forward, Publication, Publish, Receipt, Status, Tell,
+    Adopt, Amend, Carry, Certify, Confirm, ForDevice, Forward, Publication, Publish, Receipt, Status, Tell,
 };
 use yestrel_core::exchange::host::{Installed, Updates};
 use yestrel_core::keys::Secret;
-use yestrel_core::order::{self, Envelope, Part};
+use yestrel_core::order::{self, Amendment, Envelope, Part, SignedAmendment};
 use yestrel_core::{Kind, Problem, Result, moment};
 use yestrel_places::Manage;
-use yestrel_store::SealingKey;
+use yestrel_store::{Book, SealingKey};
 
 use crate::authority::lists;
 use crate::context::Context;
 use crate::credential::notice;
 use crate::find;
 use crate::gateway::certificate;
-use crate::keyring::{self, labels};
+use crate::keyring::{self, Keys, labels};
 use crate::{leftover, session};
 
+use plan::{Next, Planned};
 pub use plan::{Plan, preview, upgrades};
 
 /// How it went at one gateway.
@@ -111,7 +112,7 @@ struct Work {
     host: Host,
     /// Or why there is no way there.
     manage: Result<Arc<dyn Manage>>,
-    envelope: Envelope,
+    what: What,
     number: u64,
     /// The key of the certificate that the order names.
     certificate_key: Option<Secret>,
@@ -119,6 +120,68 @@ struct Work {
     numbers: BTreeMap<String, u64>,
     /// Way notices for its devices; `None`: those that it has stay.
     notices: Option<Vec<ForDevice>>,
+}
+
+/// What is carried.
+enum What {
+    Whole(Box<Envelope>),
+    /// To the order of this hash; the whole, where another is in force.
+    Amendment(String, SignedAmendment),
+}
+
+impl What {
+    fn hash(&self) -> String {
+        match self {
+            Self::Whole(envelope) => envelope.hash(),
+            Self::Amendment(_, amendment) => amendment.hash(),
+        }
+    }
+}
+
+/// The order that a gateway is to have, signed and kept.
+fn order_for(
+    book: &Book<'_>,
+    keys: &Keys,
+    estate: &Estate,
+    gateway: &Gateway,
+    plan: &Plan,
+    next: Next,
+) -> Result<What> {
+    let (key, now, name) = (&keys.sealing, book.now, &gateway.name);
+    let newest = book.newest_kept(name)?;
+    let whole = |number: u64| -> Result<Envelope> {
+        book.envelope(name, number)?.ok_or_else(|| Problem::failed(format!("order {number} of {name} is gone")))
+    };
+    let previous = newest.as_ref().map(|order| order.hash.clone()).unwrap_or_default();
+    match (next, newest) {
+        (Next::Newest, Some(newest)) => {
+            let before = book.order_kept(name, newest.number - 1)?.filter(|_| newest.base != newest.number);
+            match before {
+                Some(before) => Ok(What::Amendment(before.hash, book.amendment(name, newest.number)?)),
+                None => Ok(What::Whole(whole(newest.number)?.into())),
+            }
+        }
+        (Next::Amended(amends), Some(newest)) => {
+            let signing = key.open(&estate.private_key, labels::SIGNING)?;
+            let amendment = Amendment::new(&estate.id, name, plan.to, &previous, now, amends).sign(&signing)?;
+            book.keep_amendment(&newest, &amendment)?;
+            book.note("rollout", name, &format!("order {}", plan.to))?;
+            Ok(What::Amendment(previous, amendment))
+        }
+        (Next::Newest | Next::Amended(_), None) => Err(Problem::failed(format!("{name} has no order yet"))),
+        (Next::Whole(content), _) => {
+            let signing = key.open(&estate.private_key, labels::SIGNING)?;
+            let mut envelope = order::sign(&estate.id, plan.to, &previous, now, *content, &signing)?;
+            if let Some(trusted) = gateway.trusts.filter(|_| gateway.adopted) {
+                let before = keyring::previous(key, estate, &trusted)?;
+                envelope = order::sign_over(&envelope, &before, &signing)?;
+            }
+            book.keep_order(name, plan.to, now, &envelope)?;
+            book.forget_old_orders(name, gateway.order_number)?;
+            book.note("rollout", name, &format!("order {}", plan.to))?;
+            Ok(What::Whole(envelope.into()))
+        }
+    }
 }
 
 /// Brings gateways to their newest order: only those that are behind, unless `again`. A gateway that cannot be reached does
@@ -150,60 +213,47 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                 None => Some(notice::for_gateway(book, &keys, &gateway.name)?),
             };
             let tell = notices.as_ref().is_some_and(|(_, new)| *new);
-            let (plan, content) = plan::plan_one(book, &gateway, how.only.as_ref())?;
+            let Planned { plan, next, numbers } = plan::plan_one(book, &gateway, how.only.as_ref())?;
             if !plan.nothing_to_do || how.again || tell || differ.contains_key(&gateway.name) {
-                let name = format!("{} {}", gateway.name, plan.to);
-                let numbers = plan::numbers(book, &gateway, &content)?;
-                let stored = match book.get::<StoredOrder>(&name)? {
-                    Some(stored) => stored,
-                    None => {
-                        let previous =
-                            find::newest_order(book, &gateway.name)?.map(|order| order.hash).unwrap_or_default();
-                        let signing = key.open(&estate.private_key, labels::SIGNING)?;
-                        let mut envelope = order::sign(&estate.id, plan.to, &previous, now, content, &signing)?;
-                        if let Some(trusted) = gateway.trusts.filter(|_| gateway.adopted) {
-                            let before = keyring::previous(key, &estate, &trusted)?;
-                            envelope = order::sign_over(&envelope, &before, &signing)?;
-                        }
-                        let hash = envelope.hash();
-                        let stored = StoredOrder {
-                            name,
-                            gateway: gateway.name.clone(),
-                            number: plan.to,
-                            envelope,
-                            hash,
-                            made: now,
-                            received: None,
-                        };
-                        book.put(&stored)?;
-                        book.note("rollout", &gateway.name, &format!("order {}", plan.to))?;
-                        stored
-                    }
-                };
+                let what = order_for(book, &keys, &estate, &gateway, &plan, next)?;
                 let host: Host = book.need(&gateway.host)?;
                 let certificate_key = certificate::key_of(&keys, &gateway)?;
                 let mut publications = lists::publications(book, &keys, &gateway.name)?;
                 publications.retain(|publication| numbers.contains_key(&publication.authority));
                 let notices = notices.map(|(notices, _)| notices);
-                work.push((gateway, host, stored.envelope, plan.to, certificate_key, publications, numbers, notices));
+                work.push((gateway, host, what, plan.to, certificate_key, publications, numbers, notices));
             }
             plans.push(plan);
         }
         Ok((estate, plans, work))
     })?;
     let mut work = Vec::new();
-    for (gateway, host, envelope, number, certificate_key, publications, numbers, notices) in stored {
+    for (gateway, host, what, number, certificate_key, publications, numbers, notices) in stored {
         let manage = context.manage(&host);
-        work.push(Work { gateway, host, manage, envelope, number, certificate_key, publications, numbers, notices });
+        work.push(Work { gateway, host, manage, what, number, certificate_key, publications, numbers, notices });
     }
-    let carried: Vec<_> = std::thread::scope(|scope| {
-        let estate = &estate;
-        let threads: Vec<_> = work.iter().map(|work| scope.spawn(move || carry(work, estate, key, how))).collect();
-        threads
-            .into_iter()
-            .map(|thread| thread.join().unwrap_or_else(|_| Err(Problem::failed("carrying an order broke off"))))
-            .collect()
-    });
+    let carry_all = |work: &[&Work]| -> Vec<Result<Option<Carried>>> {
+        std::thread::scope(|scope| {
+            let estate = &estate;
+            let threads: Vec<_> = work.iter().map(|work| scope.spawn(move || carry(work, estate, key, how))).collect();
+            threads
+                .into_iter()
+                .map(|thread| thread.join().unwrap_or_else(|_| Err(Problem::failed("carrying an order broke off"))))
+                .collect()
+        })
+    };
+    let mut carried = carry_all(&work.iter().collect::<Vec<_>>());
+    // Where another order is in force than the one that is amended, the whole is needed.
+    let whole: Vec<_> = (0..work.len()).filter(|at| matches!(carried[*at], Ok(None))).collect();
+    for at in &whole {
+        let one = &mut work[*at];
+        if let Some(envelope) = context.read(|book| book.envelope(&one.gateway.name, one.number))? {
+            one.what = What::Whole(envelope.into());
+        }
+    }
+    for (at, again) in whole.iter().zip(carry_all(&whole.iter().map(|at| &work[*at]).collect::<Vec<_>>())) {
+        carried[*at] = again;
+    }
     let mut outcomes: Vec<Outcome> = plans
         .into_iter()
         .map(|plan| Outcome {
@@ -223,7 +273,11 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
     for (work, carried) in work.iter().zip(carried) {
         let Some(outcome) = outcomes.iter_mut().find(|outcome| outcome.gateway == work.gateway.name) else { continue };
         match carried {
-            Ok(Carried { installed, receipt, confirmed, waits, unpublished }) => {
+            Ok(None) => {
+                outcome.state = OutcomeState::Failed;
+                outcome.problem = Some(unexpected(work));
+            }
+            Ok(Some(Carried { installed, receipt, confirmed, waits, unpublished, amends })) => {
                 outcome.state = OutcomeState::Done;
                 outcome.installed = installed;
                 outcome.confirmed = confirmed;
@@ -234,10 +288,11 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                 let kept = context.write(|book| {
                     let mut gateway: Gateway = book.need(&work.gateway.name)?;
                     gateway.adopted = true;
+                    gateway.amends = amends;
                     gateway.renewed = Some(book.now);
                     gateway.order_number = gateway.order_number.max(work.number);
                     // Whoever took an order that holds by the newest key obeys that key.
-                    if work.envelope.verify(&estate.public_key).is_ok() {
+                    if matches!(&work.what, What::Whole(envelope) if gateway.trusts.is_some() && envelope.verify(&estate.public_key).is_ok()) {
                         gateway.trusts = None;
                     }
                     if unpublished.is_none() {
@@ -250,9 +305,7 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                         book.put(&host)?;
                     }
                     notice::brought(book, &work.gateway.name, work.notices.as_deref().unwrap_or_default())?;
-                    let mut stored: StoredOrder = book.need(&format!("{} {}", work.gateway.name, work.number))?;
-                    stored.received = Some(receipt.at);
-                    book.put(&stored)
+                    book.order_received(&work.gateway.name, work.number, receipt.at)
                 });
                 outcome.unpublished = unpublished;
                 // It is in force there; what the estate could not note is asked for by the next rollout.
@@ -281,11 +334,11 @@ fn forward(context: &mut Context, failed: &[String]) -> Result<Vec<String>> {
         let left: Vec<_> = leftover::of(book)?.into_iter().map(|(_, old)| old.gateway).collect();
         let (mut envelopes, mut targets) = (Vec::new(), Vec::new());
         for gateway in book.all::<Gateway>()? {
-            let newest = find::newest_order(book, &gateway.name)?;
+            let newest = book.newest_kept(&gateway.name)?;
             let owed = newest.as_ref().is_some_and(|order| order.received.is_none()) && gateway.order_number > 0;
             // What could cut its author off is confirmed by its author, and by nobody else; agents take only the revocations of it.
             if owed || left.contains(&gateway.name) {
-                envelopes.extend(newest.map(|order| order.envelope));
+                envelopes.extend(book.envelope(&gateway.name, newest.map_or(0, |order| order.number))?);
             }
             if gateway.adopted && !owed && !failed.contains(&gateway.name) {
                 targets.push(gateway.name);
@@ -309,9 +362,12 @@ struct Carried {
     waits: bool,
     /// Why the newest lists are not published there.
     unpublished: Option<Problem>,
+    /// Whether its agent takes amendments.
+    amends: bool,
 }
 
-fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Carried> {
+/// Carries what there is for a gateway; `None`: the whole order is needed.
+fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Option<Carried>> {
     let manage = work.manage.as_ref().map_err(Clone::clone)?;
     let manage = &**manage;
     if let Some(old) = &work.host.leftover {
@@ -345,8 +401,17 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Ca
     if work.host.via.ssh().is_some() {
         manage.ask(&Updates { schedule: work.gateway.updates.clone() })?;
     }
-    let receipt = manage.ask_agent(&Carry { envelope: work.envelope.clone(), hold: how.hold })?;
-    if receipt.hash != work.envelope.hash() {
+    let receipt = match &work.what {
+        What::Whole(envelope) => manage.ask_agent(&Carry { envelope: (**envelope).clone(), hold: how.hold })?,
+        What::Amendment(to, amendment) => {
+            let there = status.order_hash == *to || status.order_hash == amendment.hash();
+            if !(same && status.amends && status.held.is_none() && there) {
+                return Ok(None);
+            }
+            manage.ask_agent(&Amend { amendment: amendment.clone() })?
+        }
+    };
+    if receipt.hash != work.what.hash() {
         return Err(unexpected(work));
     }
     let waits = installed == Installed::Waits;
@@ -369,7 +434,8 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Ca
     if let Some(notices) = &work.notices {
         manage.ask_agent(&Tell { notices: notices.clone() })?;
     }
-    Ok(Carried { installed: done(installed), receipt, confirmed, waits, unpublished })
+    let (installed, amends) = (done(installed), status.amends);
+    Ok(Some(Carried { installed, receipt, confirmed, waits, unpublished, amends }))
 }
 
 /// Confirms an order that is held. The old connection proves nothing: whether the way in is still open shows only a new one. It is tried

@@ -1,15 +1,18 @@
 //! What a rollout would do: what each gateway is to be now, compared with the order that it has.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use serde::Serialize;
 use yestrel_core::Result;
 use yestrel_core::admission::Proof;
-use yestrel_core::estate::{Authority, Credential, Gateway, Revocation, SharedSecret, Site, StoredOrder, User};
+use yestrel_core::estate::{
+    Authority, Credential, Gateway, OrderKept, Permit, Revocation, SharedSecret, Site, User, UserState,
+};
 use yestrel_core::exchange::agent::Status;
-use yestrel_core::order::{self, Admit, Change, Content, Part, Peer, PeerDial};
+use yestrel_core::order::{self, Admit, Amends, Change, Content, Part, Peer, PeerDial};
 use yestrel_core::tunnel::Tunnel;
-use yestrel_store::Book;
+use yestrel_store::queries::{admitted_at, kept_out_at};
+use yestrel_store::{Book, Link, Query};
 
 use crate::authority::lists;
 use crate::context::Context;
@@ -20,9 +23,21 @@ use crate::{leftover, session};
 
 /// What a gateway is to be now, as the estate stands.
 fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
+    let permits = book.ask(&admitted_at(&gateway.name))?;
+    let revocations = book.ask(&kept_out_at(&gateway.name))?;
+    let suspended = book.names::<User>(&Query { filters: &[("state", "suspended".into())], ..Query::default() })?;
+    content_for(book, gateway, &permits, &revocations, suspended.into_iter().collect())
+}
+
+/// What a gateway is to be now, of people no more than these.
+fn content_for(
+    book: &Book<'_>,
+    gateway: &Gateway,
+    permits: &[Permit],
+    revocations: &[Revocation],
+    suspended: HashSet<String>,
+) -> Result<Content> {
     let site: Site = book.need(&gateway.site)?;
-    let mut credentials: Vec<Credential> = book.find(&[("revoked", serde_json::Value::Null)])?;
-    credentials.retain(|credential| credential.gateways().contains(&gateway.name));
     let published: Vec<_> = lists::published_at(book, &gateway.name)?
         .into_iter()
         .map(|authority| (authority.name, authority.certificate))
@@ -38,13 +53,63 @@ fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
         holds: find::this_estate(book)?.orders_hold,
         site: &site,
         listeners: &find::listeners_of(book, &gateway.name)?,
-        credentials: &credentials,
+        permits,
         shared_secrets: &book.all::<SharedSecret>()?,
-        users: &book.all::<User>()?,
-        revocations: &book.all::<Revocation>()?,
+        suspended: &suspended,
+        revocations,
         now: book.now,
     })
 }
+
+/// What a gateway's newest order says of some devices, and what it is to say: both without what either says of anybody else. `None` where that
+/// is not enough to go by.
+fn of_these(book: &Book<'_>, gateway: &Gateway, newest: &OrderKept, part: &Part) -> Result<Option<(Content, Content)>> {
+    let Part { devices, publish: false, certificate: false } = part else { return Ok(None) };
+    if !gateway.amends || newest.number != gateway.order_number || newest.received.is_none() || devices.len() > MANY {
+        return Ok(None);
+    }
+    let (mut permits, mut revocations, mut suspended) = (Vec::new(), BTreeMap::new(), HashSet::new());
+    for device in devices {
+        let filters = [("device", device.as_str().into())];
+        let theirs = Query { filters: &filters, ..Query::default() };
+        permits.extend(book.ask::<Permit>(&Query { linked: Some((Link::Admitted, &gateway.name)), ..theirs.clone() })?);
+        for one in book.ask::<Revocation>(&Query { linked: Some((Link::KeptOut, &gateway.name)), ..theirs })? {
+            revocations.insert(one.name.clone(), one);
+        }
+        let user = device.split('/').next().unwrap_or_default();
+        if book.get::<User>(user)?.is_some_and(|user| user.state == UserState::Suspended) {
+            suspended.insert(user.to_owned());
+        }
+    }
+    // Whoever else was revoked since goes along: an order names every revocation that there is.
+    for one in book.revoked_since(newest.made)?.into_iter().filter(|one| one.gateways.contains(&gateway.name)) {
+        revocations.insert(one.name.clone(), one);
+    }
+    let revocations: Vec<_> = revocations.into_values().collect();
+    let identities = revocations.iter().map(|one| one.name.clone()).collect();
+    let devices = devices.iter().cloned().chain(revocations.iter().map(|one| one.device.clone())).collect();
+    let Some(excerpt) = book.excerpt(newest, &devices, &identities)? else { return Ok(None) };
+    let mut new = content_for(book, gateway, &permits, &revocations, suspended)?;
+    let revoked = |content: &Content, admit: &Admit| content.revoked.contains_key(&admit.proof.identity().to_string());
+    // What is published there for the first time is no matter of these few.
+    if numbers(book, gateway, &new)?.keys().any(|name| !gateway.lists_there.contains_key(name)) {
+        return Ok(None);
+    }
+    let mut old = Content { admit: excerpt.admit, ..new.settings() };
+    old.admit.sort_by(Admit::in_order);
+    // Who is revoked and not asked about keeps whatever else they have.
+    let others = old.admit.iter().filter(|admit| !part.devices.contains(&admit.device) && !revoked(&new, admit));
+    let others: Vec<_> = others.cloned().collect();
+    new.admit.retain(|admit| devices.contains(&admit.device));
+    new.admit.extend(others);
+    new.admit.sort_by(Admit::in_order);
+    old.revoked = new.revoked.clone();
+    old.revoked.retain(|identity, _| excerpt.revoked.contains(identity));
+    Ok(Some((old, new)))
+}
+
+/// For more devices than so many at once the whole is read.
+const MANY: usize = 500;
 
 /// The estate's other gateways, and agents that were left behind, as this one is told of them.
 fn peers(book: &Book<'_>, gateway: &Gateway) -> Result<Vec<Peer>> {
@@ -70,16 +135,18 @@ fn peers(book: &Book<'_>, gateway: &Gateway) -> Result<Vec<Peer>> {
 
 /// Whether a gateway has not confirmed what the estate wants of it now.
 pub(crate) fn is_behind(book: &Book<'_>, gateway: &Gateway) -> Result<bool> {
-    Ok(match find::newest_order(book, &gateway.name)? {
-        None => true,
-        Some(order) => {
-            order.received.is_none()
-                || order.envelope.read()?.content != content(book, gateway)?
-                || gateway.trusts.is_some()
-                || certificate::due(book, gateway)?.is_some()
-                || lists::due_numbers(book, &gateway.name)? != gateway.lists_there
-        }
-    })
+    let Some(order) = book.newest_kept(&gateway.name)? else { return Ok(true) };
+    Ok(order.received.is_none()
+        || gateway.trusts.is_some()
+        || certificate::due(book, gateway)?.is_some()
+        || lists::due_numbers(book, &gateway.name)? != gateway.lists_there
+        || said(book, gateway, order.number)?.as_ref() != Some(&content(book, gateway)?))
+}
+
+/// What an order of a gateway says.
+fn said(book: &Book<'_>, gateway: &Gateway, number: u64) -> Result<Option<Content>> {
+    let envelope = book.envelope(&gateway.name, number)?;
+    Ok(envelope.map(|envelope| envelope.read()).transpose()?.map(|order| order.content))
 }
 
 /// What a rollout would do at one gateway.
@@ -121,28 +188,61 @@ pub(super) fn chosen(book: &Book<'_>, names: &[String]) -> Result<Vec<Gateway>> 
     Ok(gateways)
 }
 
+/// What the next order of a gateway is.
+pub(super) enum Next {
+    /// The newest that there is.
+    Newest,
+    /// An amendment to it.
+    Amended(Amends),
+    Whole(Box<Content>),
+}
+
+/// A plan, and what it takes to carry it out.
+pub(super) struct Planned {
+    pub plan: Plan,
+    pub next: Next,
+    /// The number of each list that the gateway should publish.
+    pub numbers: BTreeMap<String, u64>,
+}
+
 /// What a rollout would do at one gateway; `only`: of what waits there, that part alone.
-pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) -> Result<(Plan, Content)> {
-    let mut new = content(book, gateway)?;
-    let newest = find::newest_order(book, &gateway.name)?;
+pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) -> Result<Planned> {
+    let newest = book.newest_kept(&gateway.name)?;
     let only = only.zip(newest.as_ref());
-    if let Some((only, newest)) = only {
-        new = order::limited(&newest.envelope.read()?.content, &new, only);
-    }
-    let confirmed = book.get::<StoredOrder>(&format!("{} {}", gateway.name, gateway.order_number))?;
-    let old = confirmed.map(|order| order.envelope.read()).transpose()?.map(|order| order.content);
+    let few = only.map(|(only, newest)| of_these(book, gateway, newest, only)).transpose()?.flatten();
+    let is_few = few.is_some();
+    // What the newest order says, what the next is to say, and what the agent has confirmed.
+    let (base, new, confirmed) = match few {
+        Some((old, new)) => (Some(old), new, None),
+        None => {
+            let base = newest.as_ref().map(|newest| said(book, gateway, newest.number)).transpose()?.flatten();
+            let new = content(book, gateway)?;
+            let new = match (only, &base) {
+                (Some((only, _)), Some(base)) => order::limited(base, &new, only),
+                _ => new,
+            };
+            let is_newest = newest.as_ref().is_some_and(|newest| newest.number == gateway.order_number);
+            let confirmed =
+                if is_newest || gateway.order_number == 0 { None } else { said(book, gateway, gateway.order_number)? };
+            (base, new, confirmed)
+        }
+    };
     let due = if only.is_none() { certificate::due(book, gateway)? } else { None };
     // An order that tells of the estate's new key is needed even where nothing else has changed.
     let new_key = gateway.trusts.is_some();
     let signer = find::this_estate(book)?.public_key;
-    let to = match &newest {
-        None => 1,
-        Some(order) if due.is_some() => order.number + 1,
-        Some(order) if new_key && order.envelope.verify(&signer).is_err() => order.number + 1,
-        Some(order) if order.envelope.read()?.content == new => order.number,
-        Some(order) => order.number + 1,
+    let signed_anew = |newest: &OrderKept| -> Result<bool> {
+        Ok(new_key && book.envelope(&gateway.name, newest.number)?.is_none_or(|one| one.verify(&signer).is_err()))
     };
+    let same = base.as_ref() == Some(&new);
+    let stays = match &newest {
+        Some(newest) => same && due.is_none() && !signed_anew(newest)?,
+        None => false,
+    };
+    let to = newest.as_ref().map_or(0, |newest| newest.number) + u64::from(!stays);
     let numbers = numbers(book, gateway, &new)?;
+    let old =
+        if newest.as_ref().is_some_and(|newest| newest.number == gateway.order_number) { &base } else { &confirmed };
     let nothing_to_do = old.as_ref() == Some(&new) && to == gateway.order_number && numbers == gateway.lists_there;
     let mut changes = order::difference(old.as_ref(), &new);
     if let Some((_, why)) = due {
@@ -165,12 +265,32 @@ pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) 
         let before = gateway.lists_there.get(name).map_or_else(|| "none".to_owned(), ToString::to_string);
         changes.push(Change { verb: "list", words: format!("of {name} {before} -> {number}") });
     }
-    let stay: BTreeSet<_> = new.admit.iter().map(|admit| admit.proof.identity().to_string()).collect();
-    let gone =
-        old.iter().flat_map(|old| &old.admit).filter(|admit| !stay.contains(&admit.proof.identity().to_string()));
-    let unknown = if only.is_none() { unknown(book, gone)? } else { Vec::new() };
+    let unknown = if only.is_none() {
+        let stay: HashSet<_> = new.admit.iter().map(|admit| admit.proof.identity()).collect();
+        let gone = old.iter().flat_map(|old| &old.admit).filter(|admit| !stay.contains(&admit.proof.identity()));
+        unknown(book, gone)?
+    } else {
+        Vec::new()
+    };
     let plan = Plan { gateway: gateway.name.clone(), from: gateway.order_number, to, changes, nothing_to_do, unknown };
-    Ok((plan, new))
+    let may_amend = gateway.amends && !new_key && newest.as_ref().is_some_and(OrderKept::may_be_amended);
+    let amends = match &base {
+        Some(base) if !stays && (may_amend || is_few) => order::amendable(base, &new),
+        _ => None,
+    };
+    let next = match (stays, amends) {
+        (true, _) => Next::Newest,
+        (false, Some(amends)) if may_amend => Next::Amended(amends),
+        // Of these few alone no whole order can be made.
+        (false, _) if is_few => {
+            let now = content(book, gateway)?;
+            let limited =
+                said(book, gateway, to - 1)?.zip(only).map(|(base, (only, _))| order::limited(&base, &now, only));
+            Next::Whole(limited.unwrap_or(now).into())
+        }
+        (false, _) => Next::Whole(new.into()),
+    };
+    Ok(Planned { plan, next, numbers })
 }
 
 /// The number of each list that a gateway with this content should publish.
@@ -186,7 +306,7 @@ pub(super) fn numbers(book: &Book<'_>, gateway: &Gateway, content: &Content) -> 
 /// # Errors
 /// There is no such gateway.
 pub fn remembered(context: &mut Context, names: &[String], only: Option<&Part>) -> Result<Vec<Plan>> {
-    context.read(|book| chosen(book, names)?.iter().map(|gateway| Ok(plan_one(book, gateway, only)?.0)).collect())
+    context.read(|book| chosen(book, names)?.iter().map(|gateway| Ok(plan_one(book, gateway, only)?.plan)).collect())
 }
 
 /// What a rollout would do; changes nothing. Gateways of which the estate thinks that nothing is to be done are asked.
@@ -239,7 +359,7 @@ pub(super) fn differences(context: &mut Context, names: &[String]) -> Result<Vec
     for (name, answer) in session::ask_all(context, names, &Status) {
         let words = match answer {
             Ok(status) => context.read(|book| {
-                let hash = find::newest_order(book, &name)?.map(|order| order.hash).unwrap_or_default();
+                let hash = book.newest_kept(&name)?.map(|order| order.hash).unwrap_or_default();
                 Ok(status.differs(&name, &find::this_estate(book)?.id, &hash))
             })?,
             Err(problem) => Some(problem.line()),

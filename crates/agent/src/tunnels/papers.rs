@@ -186,7 +186,7 @@ impl Papers {
     /// An order is in force.
     pub fn refresh(&self, listener: &OrderListener) {
         let Some(order) = self.shared.in_force() else { return };
-        let content = order.roll.content();
+        let content = order.roll.settings();
         let all = |texts: Vec<&String>| -> Vec<Certificate> {
             texts.into_iter().filter_map(|text| decoded(text).ok()).collect()
         };

@@ -341,7 +341,7 @@ impl Quill {
         let mut valid: Vec<_> = valid.collect::<Result<_>>()?;
         // By another secret the estate's gateways call on each other.
         if let Some(in_force) = self.shared.in_force()
-            && let Some(call) = &in_force.roll.content().peer_call
+            && let Some(call) = &in_force.roll.settings().peer_call
         {
             let call = call.open(&self.private, PEER_CALL)?;
             valid.push(Valid { number: 0, call: Call::new(&*call.private_key()?), until: None });

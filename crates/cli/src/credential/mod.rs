@@ -38,6 +38,7 @@ use notices::NoticeForm;
 use show::{places, remark, state};
 
 use crate::ask;
+use crate::flow::Flow;
 use crate::global::Global;
 use crate::listing::Listing;
 use crate::output::{Cell, Table, list};
@@ -395,8 +396,8 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 StateName::Expired => CredentialState::Expired,
                 StateName::Revoked => CredentialState::Revoked,
             });
-            let filter = Filter { state: named, kind: kind.and_then(KindName::of_device), expiring };
-            let mut table = Table::new(
+            let filter = Filter { state: named, kind: kind.and_then(KindName::of_device), user, expiring };
+            let table = Table::new(
                 &["name", "kind", "state", "ways", "issued", "expires", "last used", "remark"],
                 if expiring.is_some() {
                     "none ends by then"
@@ -405,27 +406,26 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 },
             )
             .least(&["issued", "kind", "ways", "last used"]);
-            for standing in credential::list(&mut context, device.as_deref(), &filter)? {
+            let (now, mut flow) = (context.now, Flow::begin(output, &listing, table));
+            credential::each(&mut context, device.as_deref(), &filter, |standing| {
                 let one = &standing.credential;
-                if user.as_ref().is_some_and(|user| one.user != *user)
-                    || members.as_ref().is_some_and(|members| !members.contains(&one.user))
+                if members.as_ref().is_some_and(|members| !members.contains(&one.user))
                     || gateway.as_ref().is_some_and(|gateway| !one.gateways().contains(gateway))
                 {
-                    continue;
+                    return Ok(true);
                 }
-                table.row(vec![
-                    (&standing.credential.name).into(),
-                    standing.credential.kind().word().into(),
+                Ok(flow.row(vec![
+                    (&one.name).into(),
+                    one.kind().word().into(),
                     state(&standing),
-                    list(&places(&standing.credential)),
-                    Cell::ago(Some(standing.credential.issued), context.now),
-                    Cell::ago(standing.credential.expires, context.now),
-                    Cell::ago(standing.credential.last_used, context.now),
-                    remark(&standing, context.now).into(),
-                ]);
-            }
-            listing.apply(&mut table)?;
-            output.table(&table);
+                    list(&places(one)),
+                    Cell::ago(Some(one.issued), now),
+                    Cell::ago(one.expires, now),
+                    Cell::ago(one.last_used, now),
+                    remark(&standing, now).into(),
+                ]))
+            })?;
+            flow.end()?;
             let strange = status::strange(&mut context, &[])?;
             for (gateway, Strange { words, .. }) in strange.iter().filter(|(_, one)| one.silent) {
                 output.note(&format!("{gateway}: {words}; what it saw since is not in this list"));

@@ -228,7 +228,7 @@ fn orders_that_are_cut_altered_foreign_newer_or_early_are_refused_and_nothing_op
             order::sign(estate, 1, "", jiff::Timestamp::now(), running.content(), &Secret::new(vec![key; 32])).unwrap();
         let text = text(made.order);
         let key = yestrel_core_sign(&text, key);
-        Envelope { order: text, signature: key, successor_signature: None }
+        Envelope { order: text, signature: key, successor_signature: None, amendments: Vec::new() }
     };
     assert!(running.carry(&sign(66, "estate-1", &|text| text)).unwrap_err().contains("not signed"));
     assert!(running.carry(&sign(9, "estate-2", &|text| text)).unwrap_err().contains("another estate"));

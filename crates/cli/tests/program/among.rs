@@ -20,8 +20,10 @@ fn two() -> World {
 }
 
 fn has(world: &World, file: &str, what: &str) -> Option<()> {
-    let text = std::fs::read_to_string(world.path(&format!("lab/hosts/boatyard/var/yestrel/{file}"))).ok()?;
-    text.contains(what).then_some(())
+    let kept = |file| std::fs::read_to_string(world.path(&format!("lab/hosts/boatyard/var/yestrel/{file}")));
+    // An order is one file, or two: what was amended stands beside it.
+    let amended = if file == "order.json" { kept("amendments.jsonl").unwrap_or_default() } else { String::new() };
+    (kept(file).ok()?.contains(what) || amended.contains(what)).then_some(())
 }
 
 // Long: agents meet every 20 s.

@@ -25,6 +25,9 @@ pub struct Gateway {
     pub private_key: SealedSecret,
     /// Whether an agent on the host has taken this gateway over.
     pub adopted: bool,
+    /// Its agent takes amendments to orders.
+    #[serde(default)]
+    pub amends: bool,
     /// The newest order that the agent has confirmed; 0 for none.
     pub order_number: u64,
     /// News of the agent are collected up to this number.

@@ -8,6 +8,7 @@
 //! | `listener` | one tunnel of a gateway, where it listens, what it reaches |
 //! | `people` | users, groups, devices |
 //! | `credential` | what lets one device in, by its kind |
+//! | `told` | what devices know of their ways in |
 //! | `shared_secret` | secrets that several share, and how old they are |
 //! | `authority` | certificate authorities and what they signed |
 //! | `registry` | where accounts are kept and checked |
@@ -27,6 +28,7 @@ mod sealed_secret;
 pub mod shared_secret;
 mod site;
 mod stored_order;
+pub mod told;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -35,8 +37,7 @@ use crate::keys::PublicKey;
 
 pub use authority::{Authority, CertificateKind, CertificateState, Delegate, IssuedCertificate};
 pub use credential::{
-    Credential, CredentialKind, CredentialState, HeldCertificate, HeldKeyPair, HeldPassword, Material, NoticeMade,
-    Told, Way,
+    Credential, CredentialKind, CredentialState, HeldCertificate, HeldKeyPair, HeldPassword, Material, Permit, Way,
 };
 pub use gateway::{Gateway, GatewayCertificate};
 pub use host::{Access, Host, HostKind, Leftover, SshTarget, Via};
@@ -47,7 +48,8 @@ pub use registry::{Method, Registry, RegistryKind};
 pub use sealed_secret::SealedSecret;
 pub use shared_secret::SharedSecret;
 pub use site::Site;
-pub use stored_order::StoredOrder;
+pub use stored_order::{OrderKept, StoredOrder};
+pub use told::{NoticeMade, Told};
 
 /// The estate itself: one row.
 #[derive(Debug, Clone, Serialize, Deserialize)]

@@ -3,19 +3,69 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::order::Envelope;
-
-/// An order as it was signed, and what became of it.
+/// An order as it was signed, whole or as an amendment, and what became of it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct StoredOrder {
     /// `harbour 13`.
     pub name: String,
     pub gateway: String,
     pub number: u64,
-    pub envelope: Envelope,
-    /// SHA-256 of the order's text.
+    /// The number of the whole order that it amends; its own, where it is whole.
+    pub base: u64,
+    /// What was signed; empty once it is old, and only its hash is kept.
+    pub text: String,
+    /// Ed25519 (RFC 8032), base64.
+    pub signature: String,
+    /// By the estate's new key, where the order names one.
+    pub successor_signature: Option<String>,
+    /// SHA-256 of the text.
     pub hash: String,
+    /// Bytes of the whole order that it stands on.
+    pub size: u64,
+    /// Bytes of the amendments on that, this one included.
+    pub amended: u64,
     pub made: Timestamp,
     /// When the agent confirmed it.
     pub received: Option<Timestamp>,
 }
+
+impl StoredOrder {
+    /// What the order `number` of a gateway is called.
+    #[must_use]
+    pub fn name_of(gateway: &str, number: u64) -> String {
+        format!("{gateway} {number}")
+    }
+}
+
+/// What is known of an order without its text.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct OrderKept {
+    /// `harbour 13`.
+    pub name: String,
+    pub gateway: String,
+    pub number: u64,
+    /// The number of the whole order that it amends; its own, where it is whole.
+    pub base: u64,
+    /// SHA-256 of the order's text.
+    pub hash: String,
+    /// Bytes of the whole order that it stands on.
+    pub size: u64,
+    /// Bytes of the amendments on that, this one included.
+    pub amended: u64,
+    pub made: Timestamp,
+    /// When the agent confirmed it.
+    pub received: Option<Timestamp>,
+}
+
+impl OrderKept {
+    /// Whether one more amendment may stand on it. At some time it is cheaper to begin anew.
+    #[must_use]
+    pub fn may_be_amended(&self) -> bool {
+        self.number - self.base < MOST_AMENDMENTS && self.amended <= (self.size / 4).max(LEAST_AMENDED)
+    }
+}
+
+/// How many amendments stand on one whole order at most.
+const MOST_AMENDMENTS: u64 = 200;
+/// How many bytes of amendments stand on an order however small it is.
+const LEAST_AMENDED: u64 = 64 * 1024;

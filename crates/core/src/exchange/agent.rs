@@ -11,7 +11,7 @@ use crate::findings::{Facts as HostFacts, Plane};
 use crate::firewall::Service;
 use crate::keys::{PublicKey, Secret};
 use crate::moment;
-use crate::order::{Envelope, Revoked, SignedRenewal};
+use crate::order::{Envelope, Revoked, SignedAmendment, SignedRenewal};
 use crate::sealed::Sealed;
 
 questions! {
@@ -20,6 +20,7 @@ questions! {
         Status -> Box<AgentStatus>,
         Adopt -> (),
         Carry -> Receipt,
+        Amend -> Receipt,
         Confirm -> Receipt,
         Certify -> (),
         Publish -> (),
@@ -60,6 +61,12 @@ pub struct Carry {
     pub envelope: Envelope,
     #[serde(default)]
     pub hold: u16,
+}
+
+/// The order in force is amended so. Refused where it is another one, or waits for its confirmation: then the whole is carried.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Amend {
+    pub amendment: SignedAmendment,
 }
 
 /// The order with this hash may stay: asked over a connection that was made after it came into force.
@@ -178,6 +185,9 @@ pub struct AgentStatus {
     pub newest: u64,
     /// SHA-256 of the program that runs.
     pub program: String,
+    /// It takes amendments to the order in force.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub amends: bool,
     /// Until when the order in force waits for its confirmation.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub held: Option<Timestamp>,

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::Result;
 use crate::admission::{Proof, ProofKind, account_purpose};
-use crate::estate::{Credential, Gateway, Listener, Material, Revocation, SharedSecret, Site, User, UserState};
+use crate::estate::{Gateway, Listener, Material, Permit, Revocation, SharedSecret, Site};
 use crate::firewall::Service;
 use crate::keys::{PublicKey, Secret};
 use crate::pool::{gateway_address, gateway_address6};
@@ -64,9 +64,15 @@ pub struct Admit {
 }
 
 impl Admit {
+    /// In which order entries stand in an order.
+    #[must_use]
+    pub fn in_order(&self, other: &Self) -> std::cmp::Ordering {
+        self.place().cmp(&other.place())
+    }
+
     /// Where it stands in an order.
-    fn place(&self) -> (Option<String>, String, ProofKind, PublicKey) {
-        (self.at.clone(), self.device.clone(), self.proof.kind(), self.proof.identity())
+    pub(crate) fn place(&self) -> (Option<&str>, &str, ProofKind, PublicKey) {
+        (self.at.as_deref(), &self.device, self.proof.kind(), self.proof.identity())
     }
 }
 
@@ -161,6 +167,57 @@ pub struct Content {
 }
 
 impl Content {
+    /// All of it but who is let in and who is kept out.
+    #[must_use]
+    pub fn settings(&self) -> Self {
+        let Self {
+            gateway,
+            dialled,
+            outward,
+            masquerade,
+            networks,
+            public_key,
+            listeners,
+            admit: _,
+            revoked: _,
+            metrics,
+            certificate,
+            publish,
+            authorities,
+            holds,
+            peers,
+            peer_call,
+        } = self;
+        Self {
+            gateway: gateway.clone(),
+            dialled: dialled.clone(),
+            outward: outward.clone(),
+            masquerade: *masquerade,
+            networks: networks.clone(),
+            public_key: *public_key,
+            listeners: listeners.clone(),
+            admit: Vec::new(),
+            revoked: BTreeMap::new(),
+            metrics: *metrics,
+            certificate: certificate.clone(),
+            publish: publish.clone(),
+            authorities: authorities.clone(),
+            holds: *holds,
+            peers: peers.clone(),
+            peer_call: peer_call.clone(),
+        }
+    }
+
+    /// The entries of a device, where the list stands in its order.
+    pub fn of_device(&self, device: &str) -> impl Iterator<Item = &Admit> {
+        let places = std::iter::once(None).chain(self.listeners.iter().map(|listener| Some(listener.name.as_str())));
+        places.flat_map(move |at| {
+            let key = move |admit: &Admit| (admit.at.as_deref(), admit.device.as_str()).cmp(&(at, device));
+            let first = self.admit.partition_point(|admit| key(admit).is_lt());
+            self.admit[first..].iter().take_while(move |admit| key(admit).is_eq())
+        })
+    }
+
     /// What whoever carries this out must know, each by its name: `tunnel quill`, `proof account`. Something that a later version
     /// adds and that must not be passed over gets a name of its own here.
     #[must_use]
@@ -193,7 +250,7 @@ pub fn limited(base: &Content, new: &Content, part: &Part) -> Content {
     let is_there = |at: &String| base.listeners.iter().any(|listener| listener.name == *at);
     let theirs = new.admit.iter().filter(|admit| part.devices.contains(&admit.device));
     content.admit.extend(theirs.filter(|admit| admit.at.as_ref().is_none_or(is_there)).cloned());
-    content.admit.sort_by_key(Admit::place);
+    content.admit.sort_by(Admit::in_order);
     content.revoked.clone_from(&new.revoked);
     if part.publish {
         content.publish.clone_from(&new.publish);
@@ -209,9 +266,11 @@ pub struct Extract<'a> {
     pub gateway: &'a Gateway,
     pub site: &'a Site,
     pub listeners: &'a [Listener],
-    pub credentials: &'a [Credential],
+    /// Of credentials that are not revoked.
+    pub permits: &'a [Permit],
     pub shared_secrets: &'a [SharedSecret],
-    pub users: &'a [User],
+    /// The names of users who are suspended.
+    pub suspended: &'a HashSet<String>,
     pub revocations: &'a [Revocation],
     /// The estate's authorities that this gateway publishes about: name and certificate.
     pub published: &'a [(String, String)],
@@ -288,38 +347,36 @@ pub fn content(extract: &Extract<'_>) -> Result<Content> {
 /// Everybody who is let in at these listeners.
 fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Admit>> {
     let gateway = extract.gateway;
-    let suspended: HashSet<_> =
-        extract.users.iter().filter(|user| user.state == UserState::Suspended).map(|user| user.name.as_str()).collect();
     let taken = |kind: ProofKind| listeners.iter().any(|listener| listener.tunnel.proofs().contains(&kind));
     let accounts = taken(ProofKind::Account);
     let ms_chap = listeners.iter().any(|listener| listener.tunnel.takes_ms_chap());
     // Of an entry for all listeners of a gateway it holds for the one in whose pool it is.
-    let fixed = |credential: &Credential| {
-        credential.fixed().filter(|way| listeners.iter().any(|one| one.name == way.listener)).map(|way| way.inner)
+    let fixed = |material: &Material| {
+        material.fixed().filter(|way| listeners.iter().any(|one| one.name == way.listener)).map(|way| way.inner)
     };
     let mut admit = Vec::new();
-    for credential in extract.credentials.iter().filter(|credential| credential.revoked.is_none()) {
+    for permit in extract.permits {
         let entry = |proof: Proof, at: Option<&str>, address: Option<Ipv4Addr>| Admit {
             proof,
-            device: credential.device.clone(),
+            device: permit.device.clone(),
             at: at.map(str::to_owned),
             address,
-            from: credential.valid_from,
-            until: credential.expires,
-            suspended: suspended.contains(credential.user.as_str()),
-            sessions: credential.once.then_some(1),
+            from: permit.valid_from,
+            until: permit.expires,
+            suspended: extract.suspended.contains(&permit.user),
+            sessions: permit.once.then_some(1),
         };
-        match &credential.material {
+        match &permit.material {
             Material::KeyPair(pair) => admit.extend(
                 pair.ways
                     .iter()
                     .filter(|way| listeners.iter().any(|listener| listener.name == way.listener))
-                    .map(|way| entry(Proof::Key { key: credential.identity }, Some(&way.listener), Some(way.inner))),
+                    .map(|way| entry(Proof::Key { key: permit.identity }, Some(&way.listener), Some(way.inner))),
             ),
             // Its own dates say from when it holds; lists and answers are asked for the rest by other people's equipment.
             Material::Certificate(certificate) if certificate.gateways.contains(&gateway.name) => {
-                let proof = Proof::Certificate { key: credential.identity };
-                admit.push(Admit { from: None, ..entry(proof, None, fixed(credential)) });
+                let proof = Proof::Certificate { key: permit.identity };
+                admit.push(Admit { from: None, ..entry(proof, None, fixed(&permit.material)) });
             }
             Material::Password(password_of) if accounts && password_of.gateways.contains(&gateway.name) => {
                 let name = &password_of.account.name;
@@ -327,8 +384,8 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
                 let password = sealed::seal(&gateway.public_key, &account_purpose(name), &form)?;
                 let of = &password_of.account.for_agents;
                 let ms_chap = of.get(&gateway.name).filter(|_| ms_chap).cloned();
-                let proof = Proof::Account { id: credential.identity, name: name.clone(), password, ms_chap };
-                admit.push(entry(proof, None, fixed(credential)));
+                let proof = Proof::Account { id: permit.identity, name: name.clone(), password, ms_chap };
+                admit.push(entry(proof, None, fixed(&permit.material)));
             }
             Material::Certificate(_) | Material::Password(_) => {}
         }
@@ -349,6 +406,6 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
             })
         }));
     }
-    admit.sort_by_key(Admit::place);
+    admit.sort_by(Admit::in_order);
     Ok(admit)
 }

@@ -2,21 +2,18 @@
 
 use std::collections::BTreeSet;
 
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD as BASE64;
-use ed25519_dalek::{Signature, Signer as _, SigningKey, VerifyingKey};
+use ed25519_dalek::SigningKey;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::Content;
+use super::amendment::{Amendment, MOST, SignedAmendment, amend};
+use super::signed::{canonical, check_needs, check_text, signature, unreadable};
 use crate::keys::{PublicKey, Secret, sha256_hex};
 use crate::{Problem, Result};
 
 /// The format that this code writes and reads.
 pub const FORMAT: &str = "yestrel order 2";
-
-/// What this code knows of that an order may need. Whether a kind of tunnel is there, the agent says that runs it.
-const KNOWN: [&str; 5] = ["proof key", "proof certificate", "proof account", "proof shared-secret", "holds"];
 
 /// An order.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -46,12 +43,9 @@ pub struct Envelope {
     /// By the estate's new key over the same text, where the order names one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub successor_signature: Option<String>,
-}
-
-/// Canonical JSON of anything that serialises.
-pub(crate) fn canonical<T: Serialize>(value: &T) -> String {
-    // `serde_json::Value` keeps objects in a sorted map.
-    serde_json::to_value(value).map(|value| value.to_string()).unwrap_or_default()
+    /// What was amended since, in its sequence: with these it is the order of the last one's number.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub amendments: Vec<SignedAmendment>,
 }
 
 /// Numbers, dates and signs an order.
@@ -77,31 +71,7 @@ pub fn sign(
         content,
     };
     let order = canonical(&order);
-    Ok(Envelope { signature: signature(key, &order)?, order, successor_signature: None })
-}
-
-/// Signs a text that is no order (Ed25519, RFC 8032), base64. The text must say what it is.
-///
-/// # Errors
-/// The signing key is damaged.
-pub fn sign_text(text: &str, key: &Secret) -> Result<String> {
-    signature(key, text)
-}
-
-/// Checks what [`sign_text`] made.
-///
-/// # Errors
-/// The text or the signature was altered, or somebody else signed.
-pub fn check_text(text: &str, signature: &str, signer: &PublicKey) -> Result<()> {
-    let stranger = || Problem::refused("it is not signed by the estate");
-    let key = VerifyingKey::from_bytes(&signer.0).map_err(|_| stranger())?;
-    let bytes = BASE64.decode(signature).map_err(|_| stranger())?;
-    let signature = Signature::from_slice(&bytes).map_err(|_| stranger())?;
-    key.verify_strict(text.as_bytes(), &signature).map_err(|_| stranger())
-}
-
-fn signature(key: &Secret, text: &str) -> Result<String> {
-    Ok(BASE64.encode(SigningKey::from_bytes(&*key.private_key()?).sign(text.as_bytes()).to_bytes()))
+    Ok(Envelope { signature: signature(key, &order)?, order, successor_signature: None, amendments: Vec::new() })
 }
 
 /// As [`sign`], for a gateway that still obeys `key`: signed with it and with `successor`, which it obeys from then on.
@@ -109,10 +79,15 @@ fn signature(key: &Secret, text: &str) -> Result<String> {
 /// # Errors
 /// One of the signing keys is damaged.
 pub fn sign_over(envelope: &Envelope, key: &Secret, successor: &Secret) -> Result<Envelope> {
-    let mut order = envelope.read()?;
+    let mut order = envelope.whole()?;
     order.successor = Some(signer(successor)?);
     let order = canonical(&order);
-    Ok(Envelope { signature: signature(key, &order)?, successor_signature: Some(signature(successor, &order)?), order })
+    Ok(Envelope {
+        signature: signature(key, &order)?,
+        successor_signature: Some(signature(successor, &order)?),
+        order,
+        amendments: Vec::new(),
+    })
 }
 
 /// The public half of a signing key.
@@ -124,10 +99,10 @@ pub fn signer(key: &Secret) -> Result<PublicKey> {
 }
 
 impl Envelope {
-    /// SHA-256 of the order's text.
+    /// SHA-256 of the order's text, or of its last amendment's.
     #[must_use]
     pub fn hash(&self) -> String {
-        sha256_hex(self.order.as_bytes())
+        self.amendments.last().map_or_else(|| sha256_hex(self.order.as_bytes()), SignedAmendment::hash)
     }
 
     /// Reads the order without asking who signed it: for showing what the estate itself stored.
@@ -135,31 +110,46 @@ impl Envelope {
     /// # Errors
     /// The text is not an order of a format that this version reads.
     pub fn read(&self) -> Result<Order> {
-        #[derive(Deserialize)]
-        struct Head {
-            format: String,
-            #[serde(default)]
-            needs: BTreeSet<String>,
-        }
-        let unreadable = |_| {
-            Problem::refused("the order cannot be read")
-                .why("its text is cut short or altered")
-                .try_("yestrel rollout   to send it again")
-        };
-        let Head { format, needs } = serde_json::from_str(&self.order).map_err(unreadable)?;
-        if format != FORMAT {
-            return Err(Problem::refused(format!("the order has the format {format:?}"))
-                .why(format!("this version carries out {FORMAT:?}"))
-                .try_("bring the agent to the version of the command that made the order"));
-        }
-        // Before the rest: what is not known may stand there in a form that cannot be read.
-        let known = |need: &String| KNOWN.contains(&need.as_str()) || need.starts_with("tunnel ");
-        if let Some(unknown) = needs.iter().find(|need| !known(need)) {
-            return Err(Problem::refused(format!("the order needs {unknown:?}"))
-                .why("this version does not know it, and passing it over could let in whom the order keeps out")
-                .try_("bring the agent to the version of the command that made the order"));
-        }
+        let order = self.whole()?;
+        let amendments = self.amendments.iter().map(SignedAmendment::read).collect::<Result<Vec<_>>>()?;
+        self.amended(order, amendments)
+    }
+
+    /// The order as it was before anything was amended.
+    fn whole(&self) -> Result<Order> {
+        check_needs(&self.order, FORMAT)?;
         serde_json::from_str(&self.order).map_err(unreadable)
+    }
+
+    /// The order with what was amended since.
+    fn amended(&self, mut order: Order, amendments: Vec<Amendment>) -> Result<Order> {
+        if amendments.is_empty() {
+            return Ok(order);
+        }
+        if amendments.len() > MOST {
+            return Err(Problem::refused(format!("the order has more than {MOST} amendments")));
+        }
+        let mut hash = sha256_hex(self.order.as_bytes());
+        for (signed, amendment) in self.amendments.iter().zip(&amendments) {
+            let follows = amendment.previous == hash
+                && amendment.number == order.number + 1
+                && amendment.estate == order.estate
+                && amendment.gateway == order.content.gateway;
+            if !follows {
+                return Err(Problem::refused(format!(
+                    "amendment {} does not continue order {}",
+                    amendment.number, order.number
+                ))
+                .why("something between them is missing, or is of another gateway"));
+            }
+            order.number = amendment.number;
+            order.issued = amendment.issued;
+            order.previous.clone_from(&amendment.previous);
+            order.needs.extend(amendment.needs.iter().cloned());
+            hash = signed.hash();
+        }
+        amend(&mut order.content, amendments);
+        Ok(order)
     }
 
     /// Reads the order if `signer` signed it.
@@ -170,9 +160,9 @@ impl Envelope {
         let by_successor = self.successor_signature.as_deref().unwrap_or_default();
         let own = self.check(signer, &self.signature);
         let order = match own {
-            Ok(()) => self.read()?,
+            Ok(()) => self.whole()?,
             // Whoever obeys the new key already goes by its signature alone.
-            Err(problem) => match self.read() {
+            Err(problem) => match self.whole() {
                 Ok(order) if order.successor == Some(*signer) => order,
                 _ => return Err(problem),
             },
@@ -180,7 +170,10 @@ impl Envelope {
         if let Some(successor) = &order.successor {
             self.check(successor, by_successor)?;
         }
-        Ok(order)
+        // What follows an order that names a new key is signed with that.
+        let signer = order.successor.unwrap_or(*signer);
+        let amendments = self.amendments.iter().map(|one| one.verify(&signer)).collect::<Result<Vec<_>>>()?;
+        self.amended(order, amendments)
     }
 
     fn check(&self, signer: &PublicKey, signature: &str) -> Result<()> {

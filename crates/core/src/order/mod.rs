@@ -8,25 +8,34 @@
 //! |---|---|
 //! | `content` | what a gateway is to be, and computing it from the estate |
 //! | `envelope` | numbering, signing, verifying |
+//! | `amendment` | an order that is the one before it but for some devices |
+//! | `signed` | texts that the estate signs: their form, their signatures |
 //! | `follow` | which order may follow which, and which could cut its author off |
 //! | `renewal` | keeping an order that holds for a time in force |
 //! | `difference` | what changes from one to the next, in words |
+//! | `amendment_tests` | that amendments come to the same as whole orders |
 //! | `tests` | what holds of all of them together |
 
+mod amendment;
 mod content;
 mod difference;
 mod envelope;
 mod follow;
 mod renewal;
+mod signed;
 
+pub use amendment::{AMENDMENT, Amendment, Amends, SignedAmendment, amendable, excerpt};
 pub use content::{
     Admit, Content, Extract, OrderListener, OrderPublish, PEER_CALL, Part, Peer, PeerDial, Revoked, content, limited,
 };
 pub use difference::{Change, difference};
-pub(crate) use envelope::canonical;
-pub use envelope::{Envelope, FORMAT, Order, check_text, sign, sign_over, sign_text, signer};
+pub use envelope::{Envelope, FORMAT, Order, sign, sign_over, signer};
 pub use follow::{may_follow, touches_the_way_in};
 pub use renewal::{RENEWAL, Renewal, SignedRenewal, ends_soon, for_seconds, holds_until};
+pub(crate) use signed::canonical;
+pub use signed::{check_text, sign_text};
 
+#[cfg(test)]
+mod amendment_tests;
 #[cfg(test)]
 mod tests;

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
-use super::envelope::{canonical, check_text, sign_text};
+use super::signed::{canonical, check_text, sign_text};
 use crate::keys::{PublicKey, Secret};
 use crate::{Problem, Result};
 

@@ -34,7 +34,7 @@ proptest! {
     #[test]
     fn no_text_makes_the_reader_fail(order in ".{0,200}", signature in "[A-Za-z0-9+/=]{0,90}") {
         let signer = signer(&secret()).unwrap();
-        let envelope = Envelope { order, signature, successor_signature: None };
+        let envelope = Envelope { order, signature, successor_signature: None, amendments: Vec::new() };
         prop_assert!(envelope.verify(&signer).is_err());
     }
 
@@ -71,7 +71,12 @@ fn what_an_order_needs_and_is_not_known_is_refused_by_name() {
     let order = envelope(13, "x").read().unwrap();
     assert_eq!(order.needs.iter().map(String::as_str).collect::<Vec<_>>(), ["proof key", "tunnel quill"]);
     let text = envelope(13, "x").order;
-    let with = |text: String| Envelope { order: text, signature: String::new(), successor_signature: None };
+    let with = |text: String| Envelope {
+        order: text,
+        signature: String::new(),
+        successor_signature: None,
+        amendments: Vec::new(),
+    };
     for text in [
         text.replace(r#""needs":["#, r#""needs":["policies","#),
         text.replace(r#""needs":["#, r#""needs":["proof dance","#).replace(r#""by":"key""#, r#""by":"dance""#),
@@ -87,6 +92,7 @@ fn a_newer_format_is_named() {
         order: r#"{"format":"yestrel order 9","extra":1}"#.into(),
         signature: String::new(),
         successor_signature: None,
+        amendments: Vec::new(),
     };
     assert!(newer.read().unwrap_err().error.contains("yestrel order 9"));
 }
@@ -94,21 +100,24 @@ fn a_newer_format_is_named() {
 mod from_the_estate {
     use super::*;
     use crate::admission::ProofKind;
-    use crate::estate::{Credential, Listener, Reach, Revocation, SharedSecret, User, UserState};
+    use crate::estate::{Credential, Listener, Permit, Reach, Revocation, SharedSecret, User, UserState};
     use crate::sample::{gateway, key_pair, listener, site, user};
     use crate::tunnel::{Addresses, Other, Tunnel};
 
     fn made(listeners: &[Listener], credentials: &[Credential], users: &[User], revocations: &[Revocation]) -> Content {
         let shared_secrets: &[SharedSecret] = &[];
+        let permits: Vec<Permit> =
+            credentials.iter().filter(|one| one.revoked.is_none()).cloned().map(Permit::from).collect();
+        let suspended = users.iter().filter(|user| user.state == UserState::Suspended);
         let extract = Extract {
             holds: None,
             peers: &[],
             gateway: &gateway(),
             site: &site(),
             listeners,
-            credentials,
+            permits: &permits,
             shared_secrets,
-            users,
+            suspended: &suspended.map(|user| user.name.clone()).collect(),
             revocations,
             published: &[],
             authorities: &[],
@@ -128,7 +137,7 @@ mod from_the_estate {
             let shuffled: Vec<_> = order.iter().map(|at| all[*at].clone()).collect();
             let turned: Vec<_> = listeners.iter().rev().cloned().collect();
             let (one, other) = (made(&listeners, &all, &users, &[]), made(&turned, &shuffled, &users, &[]));
-            prop_assert_eq!(super::super::envelope::canonical(&one), super::super::envelope::canonical(&other));
+            prop_assert_eq!(super::super::canonical(&one), super::super::canonical(&other));
             prop_assert_eq!(one.admit.len(), 12);
         }
     }
@@ -149,7 +158,7 @@ mod from_the_estate {
         });
         let made = made(&listeners, std::slice::from_ref(&account), &users, &[]);
         let crate::admission::Proof::Account { name, password, .. } = &made.admit[0].proof else { panic!() };
-        let text = super::super::envelope::canonical(&made);
+        let text = super::super::canonical(&made);
         assert!(text.contains("ines.laptop") && !text.contains("argon2"), "{text}");
         let opened = password.open(&sample::gateway_pair().private, &crate::admission::account_purpose(name)).unwrap();
         assert_eq!(opened.reveal(), account.account().unwrap().password.as_bytes());

@@ -202,7 +202,7 @@ impl World {
             estate.prepare(names).unwrap().query_map([], |row| row.get(0)).unwrap().map(Result::unwrap).collect();
         let mut everything = String::new();
         for name in names {
-            let mut rows = estate.prepare(&format!("SELECT * FROM {name} ORDER BY rowid")).unwrap();
+            let mut rows = estate.prepare(&format!("SELECT * FROM {name} ORDER BY 1, 2")).unwrap();
             let columns: Vec<_> = rows.column_names().map(str::to_owned).collect();
             let mut rows = rows.query([]).unwrap();
             while let Some(row) = rows.next().unwrap() {

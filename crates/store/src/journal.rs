@@ -1,0 +1,49 @@
+//! What one command did to records: a line of JSON each, compressed (RFC 1951 in RFC 1950) as it comes, so that a command that changes a hundred
+//! thousand records holds no more of them than their packed form.
+
+use std::io::{BufRead as _, BufReader, Write as _};
+
+use flate2::Compression;
+use flate2::read::ZlibDecoder;
+use flate2::write::ZlibEncoder;
+use yestrel_core::undo::Change;
+use yestrel_core::{Problem, Result};
+
+/// The changes of one command, in their sequence.
+#[derive(Default)]
+pub(crate) struct Journal {
+    packed: Option<ZlibEncoder<Vec<u8>>>,
+}
+
+impl Journal {
+    /// Adds a change.
+    pub(crate) fn add(&mut self, change: &Change) {
+        let packed = self.packed.get_or_insert_with(|| ZlibEncoder::new(Vec::new(), Compression::fast()));
+        // Nothing of this can fail: it goes into memory.
+        let _ = serde_json::to_writer(&mut *packed, change);
+        let _ = packed.write_all(b"\n");
+    }
+
+    /// All of it.
+    pub(crate) fn packed(self) -> Vec<u8> {
+        self.packed.and_then(|packed| packed.finish().ok()).unwrap_or_default()
+    }
+}
+
+/// The changes of one command, in their sequence.
+///
+/// # Errors
+/// It is damaged.
+pub(crate) fn unpacked(packed: &[u8]) -> Result<Vec<Change>> {
+    if packed.is_empty() {
+        return Ok(Vec::new());
+    }
+    let damaged = |why: String| Problem::failed("what was kept of a change cannot be read").why(why);
+    BufReader::new(ZlibDecoder::new(packed))
+        .lines()
+        .map(|line| {
+            let line = line.map_err(|error| damaged(error.to_string()))?;
+            serde_json::from_str(&line).map_err(|error| damaged(error.to_string()))
+        })
+        .collect()
+}

@@ -1,0 +1,112 @@
+//! Who may come in where, and what devices know of their ways in.
+
+use jiff::Timestamp;
+use serde::Deserialize;
+use serde_json::Value;
+use yestrel_core::Result;
+use yestrel_core::estate::{Credential, CredentialState, NoticeMade, Permit, Revocation};
+
+use crate::book::Book;
+use crate::records::Readable;
+use crate::rows::{Link, Query};
+
+impl Readable for Permit {
+    const TABLE: &'static str = "credentials";
+    const NOUN: &'static str = "credential";
+    const STRUCTURED: &'static [&'static str] = &["ways", "gateways", "fixed", "account"];
+    const FLAGS: &'static [&'static str] = &["made_on_device", "once"];
+    const COLUMNS: &'static [&'static str] = &[
+        "device",
+        "user",
+        "identity",
+        "kind",
+        "ways",
+        "serial",
+        "account",
+        "gateways",
+        "fixed",
+        "made_on_device",
+        "once",
+        "valid_from",
+        "expires",
+    ];
+}
+
+/// What a credential's device knows of its ways in.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Knows {
+    pub name: String,
+    pub device: String,
+    pub ways: Option<String>,
+    /// What it was told, as it is kept: devices of one listener were mostly told the same.
+    pub told: String,
+    pub notice: Option<NoticeMade>,
+}
+
+impl Readable for Knows {
+    const TABLE: &'static str = "credentials";
+    const NOUN: &'static str = "credential";
+    const STRUCTURED: &'static [&'static str] = &["notice"];
+    const COLUMNS: &'static [&'static str] = &["name", "device", "ways", "told", "notice"];
+}
+
+/// Credentials that are not revoked and may come in at a gateway.
+#[must_use]
+pub fn admitted_at(gateway: &str) -> Query<'_> {
+    Query { linked: Some((Link::Admitted, gateway)), ..Query::default() }
+}
+
+/// As much of a credential as says where it stands.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Stands {
+    pub revoked: Option<Timestamp>,
+    pub expires: Option<Timestamp>,
+    pub handed_over: Option<Timestamp>,
+}
+
+impl Readable for Stands {
+    const TABLE: &'static str = "credentials";
+    const NOUN: &'static str = "credential";
+    const COLUMNS: &'static [&'static str] = &["revoked", "expires", "handed_over"];
+}
+
+impl Stands {
+    /// Where it stands at `now`.
+    #[must_use]
+    pub fn state(&self, now: Timestamp) -> CredentialState {
+        CredentialState::of(self.revoked, self.expires, self.handed_over, now)
+    }
+}
+
+impl Book<'_> {
+    /// Revocations of a moment, and of later ones.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn revoked_since(&self, at: Timestamp) -> Result<Vec<Revocation>> {
+        let at = at.to_string();
+        self.ask(&Query { at_least: Some(("at", &at)), ..Query::default() })
+    }
+
+    /// Credentials that are neither revoked nor replaced, and end after now and by `until`.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn ending(&self, until: Timestamp) -> Result<Vec<Credential>> {
+        let (filters, until) = ([("revoked", Value::Null)], until.to_string());
+        let mut all: Vec<Credential> =
+            self.ask(&Query { filters: &filters, at_most: Some(("expires", &until)), ..Query::default() })?;
+        all.retain(|one| one.is_current() && one.expires.is_some_and(|end| end > self.now));
+        Ok(all)
+    }
+
+    /// Shows what is known by each device that was told of its ways in, one by one, as long as its credential is not revoked.
+    ///
+    /// # Errors
+    /// The database cannot be read, or what `visit` returns.
+    pub fn told(&self, mut visit: impl FnMut(Knows) -> Result<()>) -> Result<()> {
+        let filters = [("revoked", Value::Null)];
+        let query = Query { filters: &filters, other_than: Some(("told", "[]")), ..Query::default() };
+        self.each(&query, |knows: Knows| visit(knows).map(|()| true))
+    }
+}

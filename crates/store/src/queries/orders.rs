@@ -1,0 +1,235 @@
+//! Orders: the newest of a gateway, whole or put together from what was amended.
+
+use std::collections::BTreeSet;
+
+use jiff::Timestamp;
+use yestrel_core::estate::{OrderKept, StoredOrder};
+use yestrel_core::order::{Admit, Envelope, SignedAmendment, excerpt};
+use yestrel_core::{Problem, Result};
+
+use crate::book::Book;
+use crate::records::Readable;
+use crate::rows::{Cell, Query};
+
+impl Readable for OrderKept {
+    const TABLE: &'static str = "orders";
+    const NOUN: &'static str = "order";
+    const COLUMNS: &'static [&'static str] =
+        &["name", "gateway", "number", "base", "hash", "size", "amended", "made", "received"];
+}
+
+/// What of a gateway's newest order is about some devices.
+#[derive(Debug)]
+pub struct Excerpt {
+    pub admit: Vec<Admit>,
+    /// Which of the identities that were asked for it names as revoked.
+    pub revoked: BTreeSet<String>,
+}
+
+impl Book<'_> {
+    /// The number of the newest order that was made for a gateway; 0 for none.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn newest_number(&self, gateway: &str) -> Result<u64> {
+        self.greatest::<StoredOrder>("number", &[("gateway", gateway.into())])
+    }
+
+    /// What is known of an order without its text.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn order_kept(&self, gateway: &str, number: u64) -> Result<Option<OrderKept>> {
+        self.get(&StoredOrder::name_of(gateway, number))
+    }
+
+    /// What is known of the newest order that was made for a gateway, without its text.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn newest_kept(&self, gateway: &str) -> Result<Option<OrderKept>> {
+        self.order_kept(gateway, self.newest_number(gateway)?)
+    }
+
+    /// An order as it travels, with what was amended since it was whole.
+    ///
+    /// # Errors
+    /// The database cannot be read, or the order is so old that its text is not kept.
+    pub fn envelope(&self, gateway: &str, number: u64) -> Result<Option<Envelope>> {
+        let Some(kept) = self.order_kept(gateway, number)? else { return Ok(None) };
+        let whole: StoredOrder = self.need(&StoredOrder::name_of(gateway, kept.base))?;
+        if whole.text.is_empty() {
+            return Err(Problem::failed(format!("the text of order {number} of {gateway} is not kept any more"))
+                .why("of old orders only the hash is"));
+        }
+        let mut amendments = Vec::new();
+        for number in kept.base + 1..=number {
+            amendments.push(self.amendment(gateway, number)?);
+        }
+        let StoredOrder { text, signature, successor_signature, .. } = whole;
+        Ok(Some(Envelope { order: text, signature, successor_signature, amendments }))
+    }
+
+    /// The amendment by which an order came about.
+    ///
+    /// # Errors
+    /// The database cannot be read, or there is none.
+    pub fn amendment(&self, gateway: &str, number: u64) -> Result<SignedAmendment> {
+        let StoredOrder { text, signature, .. } = self.need(&StoredOrder::name_of(gateway, number))?;
+        Ok(SignedAmendment { amendment: text, signature })
+    }
+
+    /// What an order says of some devices, and which of these identities it names as revoked, without reading all of it. `None`: there is no such order,
+    /// or it must be read whole.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn excerpt(
+        &self,
+        kept: &OrderKept,
+        devices: &BTreeSet<String>,
+        identities: &BTreeSet<String>,
+    ) -> Result<Option<Excerpt>> {
+        let mut found = Excerpt { admit: Vec::new(), revoked: BTreeSet::new() };
+        let mut open = devices.clone();
+        // The newest first: each device has what the last amendment that names it says.
+        for number in (kept.base..=kept.number).rev() {
+            let mut whole = false;
+            let name = StoredOrder::name_of(&kept.gateway, number);
+            let filters = [("name", name.as_str().into())];
+            let query = Query { table: StoredOrder::TABLE, columns: &["text"], filters: &filters, ..Query::default() };
+            self.texts(&query, &mut |text| {
+                // As a key of what is revoked; where one is let in, it stands as a value.
+                let revoked = |identity: &&String| text.contains(&format!("\"{identity}\":{{"));
+                found.revoked.extend(identities.iter().filter(revoked).cloned());
+                if number == kept.base {
+                    whole = !text.is_empty();
+                    match excerpt(text, &open) {
+                        Some(admit) => found.admit.extend(admit),
+                        None => whole = false,
+                    }
+                } else {
+                    let signed = SignedAmendment { amendment: text.to_owned(), signature: String::new() };
+                    let amendment = signed.read()?;
+                    let here = |admit: &Admit| open.contains(&admit.device);
+                    found.admit.extend(amendment.admit.into_iter().filter(here));
+                    open.retain(|device| !amendment.devices.contains(device));
+                    whole = true;
+                }
+                Ok(())
+            })?;
+            if !whole {
+                return Ok(None);
+            }
+        }
+        Ok(Some(found))
+    }
+
+    fn texts(&self, query: &Query<'_>, look: &mut dyn FnMut(&str) -> Result<()>) -> Result<()> {
+        self.views(query, &mut |view| match view.cell(0)? {
+            Cell::Text(text) => look(text).map(|()| true),
+            _ => Ok(true),
+        })
+    }
+
+    /// Whether the text in which a gateway's order stands names this identity as admitted or revoked.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn order_names(&self, gateway: &str, number: u64, identity: &str) -> Result<bool> {
+        let Some(kept) = self.order_kept(gateway, number)? else { return Ok(false) };
+        for number in (kept.base..=kept.number).rev() {
+            if self.holds::<StoredOrder>(&StoredOrder::name_of(gateway, number), "text", identity)? {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    /// Keeps an order that was signed, and what it was amended by since.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn keep_order(&self, gateway: &str, number: u64, made: Timestamp, envelope: &Envelope) -> Result<()> {
+        let base = number - envelope.amendments.len() as u64;
+        let mut row = StoredOrder {
+            name: StoredOrder::name_of(gateway, base),
+            gateway: gateway.to_owned(),
+            number: base,
+            base,
+            hash: Envelope { amendments: Vec::new(), ..envelope.clone() }.hash(),
+            size: envelope.order.len() as u64,
+            amended: 0,
+            text: envelope.order.clone(),
+            signature: envelope.signature.clone(),
+            successor_signature: envelope.successor_signature.clone(),
+            made,
+            received: None,
+        };
+        self.put(&row)?;
+        for (number, signed) in (base + 1..).zip(&envelope.amendments) {
+            row.amended += signed.amendment.len() as u64;
+            row = StoredOrder {
+                name: StoredOrder::name_of(gateway, number),
+                number,
+                hash: signed.hash(),
+                text: signed.amendment.clone(),
+                signature: signed.signature.clone(),
+                successor_signature: None,
+                ..row
+            };
+            self.put(&row)?;
+        }
+        Ok(())
+    }
+
+    /// Keeps an amendment to an order.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn keep_amendment(&self, to: &OrderKept, signed: &SignedAmendment) -> Result<OrderKept> {
+        let number = to.number + 1;
+        self.put(&StoredOrder {
+            name: StoredOrder::name_of(&to.gateway, number),
+            gateway: to.gateway.clone(),
+            number,
+            base: to.base,
+            hash: signed.hash(),
+            size: to.size,
+            amended: to.amended + signed.amendment.len() as u64,
+            text: signed.amendment.clone(),
+            signature: signed.signature.clone(),
+            successor_signature: None,
+            made: self.now,
+            received: None,
+        })?;
+        self.need(&StoredOrder::name_of(&to.gateway, number))
+    }
+
+    /// A gateway's agent has confirmed an order.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn order_received(&self, gateway: &str, number: u64, at: Timestamp) -> Result<()> {
+        self.set::<StoredOrder>(&StoredOrder::name_of(gateway, number), &[("received", at.to_string().into())])
+    }
+
+    /// Forgets the texts of old orders; hashes stay. What is kept: the newest, the one before it, the one that the agent has confirmed, each with
+    /// the whole order that it stands on.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn forget_old_orders(&self, gateway: &str, confirmed: u64) -> Result<()> {
+        let newest = self.newest_number(gateway)?;
+        let mut keep_from = newest;
+        for number in [newest, newest.saturating_sub(1), confirmed] {
+            keep_from = keep_from.min(self.order_kept(gateway, number)?.map_or(newest, |kept| kept.base));
+        }
+        let filters = [("gateway", gateway.into())];
+        let query = Query { filters: &filters, other_than: Some(("text", "")), ..Query::default() };
+        for old in self.ask::<OrderKept>(&query)?.into_iter().filter(|one| one.number < keep_from) {
+            self.set::<StoredOrder>(&old.name, &[("text", "".into())])?;
+        }
+        Ok(())
+    }
+}
