@@ -19,9 +19,10 @@ impl Journal {
     /// Adds a change.
     pub(crate) fn add(&mut self, change: &Change) {
         let packed = self.packed.get_or_insert_with(|| ZlibEncoder::new(Vec::new(), Compression::fast()));
-        // Nothing of this can fail: it goes into memory.
-        let _ = serde_json::to_writer(&mut *packed, change);
-        let _ = packed.write_all(b"\n");
+        // Whole lines: packing costs by how often it is asked. Nothing of this can fail, it goes into memory.
+        let mut line = serde_json::to_vec(change).unwrap_or_default();
+        line.push(b'\n');
+        let _ = packed.write_all(&line);
     }
 
     /// All of it.

@@ -12,6 +12,7 @@
 //! | `along` | what goes along with an estate: saving, loading, keys, published lists |
 //! | `fire` | commands killed at any moment, two at once, a full disk, altered rows |
 //! | `agent` | an agent by itself, given orders by hand |
+//! | `amended` | amendments: what an agent takes, refuses and keeps of them |
 //! | `disk` | the same on a disk that is full |
 //! | `hostile` | a device of our own making that replays, floods and lies at an agent |
 //! | `whole` | the whole path in namespaces, and the demo in both worlds |
@@ -36,6 +37,7 @@ mod common;
 mod accounts;
 mod agent;
 mod along;
+mod amended;
 mod among;
 mod answers;
 mod by_ssh;
