@@ -40,9 +40,9 @@ pub fn carry<T>(
         only = Some(changed.only.clone());
         plans = plan::remembered(context, &affected, only.as_ref())?;
     }
-    plans.retain(|plan| !plan.nothing_to_do);
+    let (quiet, plans): (Vec<_>, Vec<_>) = plans.into_iter().partition(|plan| plan.nothing_to_do);
     before(&plans);
-    rollout::rollout(context, &affected, &How { only, ..How::default() })
+    rollout::planned(context, &affected, &How { only, ..How::default() }, &quiet)
 }
 
 /// How many changes still wait for each of these gateways.

@@ -1,6 +1,6 @@
 //! What several nouns look up in the estate.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 
 use yestrel_core::estate::{
     Credential, CredentialKind, Estate, Gateway, Group, Host, Listener, Site, Told, User, told,
@@ -72,55 +72,55 @@ pub struct Stale {
     pub by_this: Vec<String>,
 }
 
-/// What devices were told, judged: most devices of a listener were told the same, and each such text is read once.
+/// What devices were told, judged. Most devices of a listener were told the same: each such text is judged once.
 pub(crate) struct Judge {
     listeners: Vec<Listener>,
     gateways: Vec<Gateway>,
     sites: Vec<Site>,
-    known: HashMap<String, (Vec<Told>, bool)>,
 }
 
 impl Judge {
     pub(crate) fn new(book: &Book<'_>) -> Result<Self> {
-        Ok(Self { listeners: book.all()?, gateways: book.all()?, sites: book.all()?, known: HashMap::new() })
+        Ok(Self { listeners: book.all()?, gateways: book.all()?, sites: book.all()? })
     }
 
-    /// What a text says, and whether anything of it is no longer so.
-    pub(crate) fn look(&mut self, text: &str) -> Result<&(Vec<Told>, bool)> {
-        if !self.known.contains_key(text) {
-            let told: Vec<Told> = serde_json::from_str(text)
-                .map_err(|error| Problem::failed("what a device was told cannot be read").why(error.to_string()))?;
-            let stale = !told::stale(&told, &self.listeners, &self.gateways, &self.sites).is_empty();
-            self.known.insert(text.to_owned(), (told, stale));
-        }
-        Ok(&self.known[text])
+    /// What a text says.
+    pub(crate) fn read(&self, text: &str) -> Result<Vec<Told>> {
+        serde_json::from_str(text)
+            .map_err(|error| Problem::failed("what a device was told cannot be read").why(error.to_string()))
+    }
+
+    /// Whether anything of it is no longer so.
+    pub(crate) fn is_stale(&self, told: &[Told]) -> bool {
+        !told::stale(told, &self.listeners, &self.gateways, &self.sites).is_empty()
     }
 }
 
 /// Devices whose handover tells something of this gateway that is no longer so.
 pub(crate) fn stale_at(book: &Book<'_>, gateway: &str) -> Result<BTreeSet<String>> {
-    let (mut judge, mut stale) = (Judge::new(book)?, BTreeSet::new());
+    let (judge, mut stale) = (Judge::new(book)?, BTreeSet::new());
     let prefix = format!("{gateway}/");
-    book.told(|knows| {
-        let (told, is_stale) = judge.look(&knows.told)?;
-        if *is_stale && told.iter().any(|told| told.listener.starts_with(&prefix)) {
-            stale.insert(knows.device);
+    for (text, _) in book.told_texts()? {
+        let told = judge.read(&text)?;
+        if told.iter().any(|told| told.listener.starts_with(&prefix)) && judge.is_stale(&told) {
+            book.told(&text, |knows| {
+                stale.insert(knows.device);
+                Ok(())
+            })?;
         }
-        Ok(())
-    })?;
+    }
     Ok(stale)
 }
 
-/// Credentials whose devices were told something that is no longer so.
-pub(crate) fn all_stale(book: &Book<'_>) -> Result<Vec<String>> {
-    let (mut judge, mut stale) = (Judge::new(book)?, Vec::new());
-    book.told(|knows| {
-        if judge.look(&knows.told)?.1 {
-            stale.push(knows.name);
+/// How many credentials there are whose devices were told something that is no longer so.
+pub(crate) fn count_stale(book: &Book<'_>) -> Result<usize> {
+    let (judge, mut count) = (Judge::new(book)?, 0);
+    for (text, devices) in book.told_texts()? {
+        if judge.is_stale(&judge.read(&text)?) {
+            count += devices;
         }
-        Ok(())
-    })?;
-    Ok(stale)
+    }
+    Ok(count)
 }
 
 /// What a change has made stale, of what was `before`.

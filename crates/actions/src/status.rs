@@ -153,7 +153,7 @@ pub fn look(context: &mut Context) -> Result<Glance> {
             sites_without_gateway,
             left_behind,
             endings: endings(book)?,
-            stale: find::all_stale(book)?.len(),
+            stale: find::count_stale(book)?,
             saved: estate.saved,
             users: book.count::<User>(&[])?,
             devices: book.count::<Device>(&[])?,

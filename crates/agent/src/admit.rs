@@ -47,7 +47,7 @@ impl InForce {
     pub fn new(order: Order, hash: String) -> Self {
         let mut given: HashMap<String, HashSet<Ipv4Addr>> = HashMap::new();
         for (at, address) in order.content.admit.iter().filter_map(|admit| fixed(admit, &order.content.listeners)) {
-            given.entry(at.to_owned()).or_default().insert(address);
+            given.entry(at).or_default().insert(address);
         }
         let pools = order.content.listeners.iter().flat_map(|listener| listener.pools()).collect();
         let peers = order.content.peers.iter().map(|peer| peer.public_key).collect();
@@ -62,13 +62,13 @@ impl InForce {
         let mut given = self.given.clone();
         let listeners = &self.roll.settings().listeners;
         for device in &amendment.devices {
-            for (at, address) in self.roll.of_device(device).filter_map(|admit| fixed(admit, listeners)) {
-                given.entry(at.to_owned()).or_default().remove(&address);
+            for (at, address) in self.roll.of_device(device).filter_map(|admit| fixed(&admit, listeners)) {
+                given.entry(at).or_default().remove(&address);
             }
         }
         for device in &amendment.devices {
-            for (at, address) in roll.of_device(device).filter_map(|admit| fixed(admit, listeners)) {
-                given.entry(at.to_owned()).or_default().insert(address);
+            for (at, address) in roll.of_device(device).filter_map(|admit| fixed(&admit, listeners)) {
+                given.entry(at).or_default().insert(address);
             }
         }
         Self {
@@ -91,10 +91,10 @@ impl InForce {
 }
 
 /// The address that was given with an entry, and at which listener: of one for the whole gateway, where its pool is.
-fn fixed<'a>(admit: &'a Admit, listeners: &'a [OrderListener]) -> Option<(&'a str, Ipv4Addr)> {
+fn fixed(admit: &Admit, listeners: &[OrderListener]) -> Option<(String, Ipv4Addr)> {
     let address = admit.address?;
-    let of_all = || listeners.iter().find(|listener| listener.pool.contains(&address)).map(|one| one.name.as_str());
-    Some((admit.at.as_deref().or_else(of_all)?, address))
+    let of_all = || listeners.iter().find(|listener| listener.pool.contains(&address)).map(|one| one.name.clone());
+    Some((admit.at.clone().or_else(of_all)?, address))
 }
 
 /// What somebody is granted who may come in: what the order says, and an inner address.
@@ -372,7 +372,7 @@ impl Shared {
     #[must_use]
     pub fn device_of(&self, identity: &PublicKey) -> Option<String> {
         let in_force = self.in_force();
-        let by_order = in_force.as_ref().and_then(|in_force| in_force.roll.device_of(identity)).map(str::to_owned);
+        let by_order = in_force.as_ref().and_then(|in_force| in_force.roll.device_of(identity));
         by_order.or_else(|| self.revoked.read().get(&identity.to_string()).map(|revoked| revoked.device.clone()))
     }
 

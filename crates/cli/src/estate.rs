@@ -13,6 +13,11 @@ use crate::ask;
 use crate::global::Global;
 use crate::output::{Cell, Output, Table, list};
 
+/// A row of the history, by its number.
+fn row(text: &str) -> std::result::Result<u64, String> {
+    text.parse().map_err(|_| "the number of a row, as yestrel estate history shows it".into())
+}
+
 #[derive(Subcommand)]
 pub enum Command {
     /// Make an estate: its file and, beside it, the key that seals its secrets, both with mode 0600
@@ -114,6 +119,7 @@ pub enum Command {
     )]
     Undo {
         /// The row of the history from which on everything is taken back; without it, the last change
+        #[arg(value_parser = row)]
         number: Option<u64>,
         /// Show what would be taken back, and change nothing
         #[arg(long)]

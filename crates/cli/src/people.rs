@@ -389,7 +389,8 @@ fn import(
         ("groups", done.groups.len().into()),
         ("left out", done.bad.len().into()),
     ]);
-    output.say(&format!("imported {} users and {devices} devices{changes}", added.len()));
+    let (users, devices) = (crate::words::counted(added.len(), "user"), crate::words::counted(devices, "device"));
+    output.say(&format!("imported {users} and {devices}{changes}"));
     if !done.bad.is_empty() {
         return Err(Problem::partly(format!("{} lines were left out", done.bad.len()))
             .why("they stand above, with their numbers"));

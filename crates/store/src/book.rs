@@ -1,6 +1,7 @@
 //! The typed view of one transaction: nouns in, nouns out, and the history written beside each change.
 
 use std::cell::RefCell;
+use std::collections::BTreeSet;
 use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
@@ -23,13 +24,22 @@ pub struct Book<'a> {
     /// What this transaction did to records, and the first row that it noted.
     changes: RefCell<Journal>,
     noted: std::cell::Cell<Option<u64>>,
+    /// The newest row of the history, where this transaction wrote one.
+    head: RefCell<Option<(u64, String)>>,
 }
 
 impl<'a> Book<'a> {
     /// A view for `who` at `now`.
     #[must_use]
     pub fn new(rows: &'a dyn Rows, now: Timestamp, who: &str) -> Self {
-        Self { rows, now, who: who.into(), changes: RefCell::default(), noted: std::cell::Cell::new(None) }
+        Self {
+            rows,
+            now,
+            who: who.into(),
+            changes: RefCell::default(),
+            noted: std::cell::Cell::new(None),
+            head: RefCell::default(),
+        }
     }
 
     /// The record with this name, if there is one.
@@ -97,6 +107,26 @@ impl<'a> Book<'a> {
     /// Shows the rows that a query names, table and columns as it says.
     pub(crate) fn views(&self, query: &Query<'_>, visit: &mut dyn FnMut(&dyn View) -> Result<bool>) -> Result<()> {
         self.rows.each(query, visit)
+    }
+
+    pub(crate) fn pending_devices(&self, gateway: &str, most: usize) -> Result<BTreeSet<String>> {
+        self.rows.pending(gateway, most)
+    }
+
+    pub(crate) fn no_longer_pending(&self, gateway: &str, devices: Option<&BTreeSet<String>>) -> Result<()> {
+        self.rows.settle(gateway, devices)
+    }
+
+    pub(crate) fn now_pending(&self, gateway: &str, device: &str) -> Result<()> {
+        self.rows.unsettle(gateway, device)
+    }
+
+    /// What devices were told whose credentials are not revoked, each text once, with how many were.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn told_texts(&self) -> Result<Vec<(String, usize)>> {
+        self.rows.told()
     }
 
     /// Sets some columns of a record that is no noun of which changes are kept.
@@ -178,9 +208,13 @@ impl<'a> Book<'a> {
     /// # Errors
     /// The database cannot be written.
     pub fn put<T: Record>(&self, record: &T) -> Result<()> {
+        let before = if records::is_told(T::TABLE) { self.rows.get(T::TABLE, record.key())? } else { None };
+        self.write(record, before)
+    }
+
+    fn write<T: Record>(&self, record: &T, before: Option<Row>) -> Result<()> {
         let row = record.to_row()?;
         if records::is_told(T::TABLE) {
-            let before = self.rows.get(T::TABLE, record.key())?;
             self.keep(T::TABLE, record.key(), before, Some(&row));
         }
         self.rows.put(T::TABLE, &row)
@@ -205,8 +239,11 @@ impl<'a> Book<'a> {
     /// Writes what was changed beside the rows of the history that say why. What was noted nowhere is news, and not kept.
     pub(crate) fn finish(&self) -> Result<()> {
         let changes = self.changes.take().packed();
-        match (self.noted.get(), self.rows.history_head()?) {
-            (Some(first), Some((last, _))) => self.rows.keep_changes(first, last, &changes),
+        match (self.noted.get(), self.head.take()) {
+            (Some(first), Some((last, hash))) => {
+                self.rows.set_history_head(last, &hash)?;
+                self.rows.keep_changes(first, last, &changes)
+            }
             _ => Ok(()),
         }
     }
@@ -216,7 +253,7 @@ impl<'a> Book<'a> {
     /// # Errors
     /// There is no such row, or the database cannot be read.
     pub fn steps_from(&self, number: u64) -> Result<Vec<Step>> {
-        let last = self.rows.history_head()?.map_or(0, |(last, _)| last);
+        let last = self.history_head()?.map_or(0, |(last, _)| last);
         if number == 0 || number > last {
             return Err(Problem::words(format!("the history has no row {number}"))
                 .why(format!("its rows go from 1 to {last}"))
@@ -278,7 +315,7 @@ impl<'a> Book<'a> {
                     looked_up(T::NOUN).1.replace("NAME", name).replace("USER", name.split('/').next().unwrap_or(name)),
                 ));
         }
-        self.put(record)
+        self.write(record, None)
     }
 
     /// Removes a record; whether there was one.
@@ -308,8 +345,7 @@ impl<'a> Book<'a> {
     /// The database cannot be written.
     pub fn note(&self, what: &str, subject: &str, detail: &str) -> Result<()> {
         // From the head and not from the last row that is there: rows cut off the end stay missing for good.
-        let (number, before) =
-            self.rows.history_head()?.map_or((1, String::new()), |(number, hash)| (number + 1, hash));
+        let (number, before) = self.history_head()?.map_or((1, String::new()), |(number, hash)| (number + 1, hash));
         let row = HistoryRow {
             number,
             at: self.now.to_string(),
@@ -320,7 +356,10 @@ impl<'a> Book<'a> {
             hash: String::new(),
         };
         self.noted.set(self.noted.get().or(Some(number)));
-        self.rows.append_history(&row.chained(&before))
+        let row = row.chained(&before);
+        self.rows.append_history(&row)?;
+        *self.head.borrow_mut() = Some((number, row.hash));
+        Ok(())
     }
 
     /// The newest rows of the history, oldest first.
@@ -360,7 +399,10 @@ impl<'a> Book<'a> {
     /// # Errors
     /// The database cannot be read.
     pub fn history_head(&self) -> Result<Option<(u64, String)>> {
-        self.rows.history_head()
+        match &*self.head.borrow() {
+            Some(head) => Ok(Some(head.clone())),
+            None => self.rows.history_head(),
+        }
     }
 }
 

@@ -1,5 +1,7 @@
 //! Rows of any database, and what a database must be able to do with them.
 
+use std::collections::BTreeSet;
+
 use serde_json::{Map, Value};
 use yestrel_core::Result;
 use yestrel_core::audit::{HistoryRow, SignedHead};
@@ -63,6 +65,8 @@ pub struct Query<'q> {
     pub linked: Option<(Link, &'q str)>,
     /// Only those in which this column begins so.
     pub beginning: Option<(&'static str, &'q str)>,
+    /// Only those in which this column has something.
+    pub having: Option<&'static str>,
     /// Only those in which this column has another value.
     pub other_than: Option<(&'static str, &'static str)>,
     /// Only those in which this column has something, and that is at most this.
@@ -103,6 +107,30 @@ pub trait Rows {
     /// # Errors
     /// As [`Rows::put`]: where it looked is noted, so that the next look costs no more than this one.
     fn free_address(&self, listener: &str, from: u32, below: u32, now: &str) -> Result<Option<u32>>;
+
+    /// Devices of which something pends at a gateway, at most so many.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    fn pending(&self, gateway: &str, most: usize) -> Result<BTreeSet<String>>;
+
+    /// Nothing pends there of these devices any more, or of any.
+    ///
+    /// # Errors
+    /// As [`Rows::put`].
+    fn settle(&self, gateway: &str, devices: Option<&BTreeSet<String>>) -> Result<()>;
+
+    /// Something of this device pends there.
+    ///
+    /// # Errors
+    /// As [`Rows::put`].
+    fn unsettle(&self, gateway: &str, device: &str) -> Result<()>;
+
+    /// What devices were told whose credentials are not revoked, each text once, with how many were.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    fn told(&self) -> Result<Vec<(String, usize)>>;
 
     /// All keys of a table, in order.
     ///
@@ -182,11 +210,17 @@ pub trait Rows {
     /// As [`Rows::put`].
     fn set_signed_head(&self, signed: &SignedHead) -> Result<()>;
 
-    /// Appends to the history, and notes that row as the newest.
+    /// Appends to the history.
     ///
     /// # Errors
     /// As [`Rows::put`].
     fn append_history(&self, row: &HistoryRow) -> Result<()>;
+
+    /// Notes which row of the history is the newest.
+    ///
+    /// # Errors
+    /// As [`Rows::put`].
+    fn set_history_head(&self, number: u64, hash: &str) -> Result<()>;
 
     /// Keeps what the command that wrote the rows `first` to `last` of the history did to records, as [`crate::journal`] packs it.
     ///

@@ -1,5 +1,6 @@
 //! An estate in one SQLite file.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
@@ -385,7 +386,8 @@ fn written(query: &Query<'_>) -> (String, Vec<Sql>) {
     for (column, value) in query.filters {
         // Written out, so that an index over what has none is found.
         let value = if value.is_null() { "NULL".to_owned() } else { place(as_sql(value)) };
-        conditions.push(format!("{column} IS {value}"));
+        let is = if value == "NULL" { "IS" } else { "=" };
+        conditions.push(format!("{column} {is} {value}"));
     }
     let mut from = query.table.to_owned();
     if let Some((link, of)) = query.linked {
@@ -397,6 +399,9 @@ fn written(query: &Query<'_>) -> (String, Vec<Sql>) {
         from = format!("{table} CROSS JOIN {from} ON {from}.name = {table}.{whose}");
         let of = place(Sql::Text(of.to_owned()));
         conditions.push(format!("{table}.{of_what} = {of}"));
+    }
+    if let Some(column) = query.having {
+        conditions.push(format!("{column} IS NOT NULL"));
     }
     if let Some((column, value)) = query.other_than {
         let value = place(Sql::Text(value.to_owned()));
@@ -463,7 +468,7 @@ fn condition(filters: &[(&str, Value)]) -> String {
         .map(|(n, (column, value))| match value {
             // Written out, so that an index over what has none is found; its place stays.
             Value::Null => format!("{column} IS NULL AND ?{} IS NULL", n + 1),
-            _ => format!("{column} IS ?{}", n + 1),
+            _ => format!("{column} = ?{}", n + 1),
         })
         .collect();
     if conditions.is_empty() { "1".to_owned() } else { conditions.join(" AND ") }
@@ -524,6 +529,47 @@ impl Rows for SqliteRows<'_> {
         run().map_err(|e| problem(self.path, &e))
     }
 
+    fn pending(&self, gateway: &str, most: usize) -> Result<BTreeSet<String>> {
+        let run = || {
+            let sql = "SELECT device FROM pending WHERE gateway = ?1 ORDER BY device LIMIT ?2";
+            let mut statement = self.connection.prepare_cached(sql)?;
+            let most = i64::try_from(most).unwrap_or(i64::MAX);
+            statement.query_map(rusqlite::params![gateway, most], |row| row.get(0))?.collect::<rusqlite::Result<_>>()
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
+    fn settle(&self, gateway: &str, devices: Option<&BTreeSet<String>>) -> Result<()> {
+        let run = || {
+            let Some(devices) = devices else {
+                return self
+                    .connection
+                    .prepare_cached("DELETE FROM pending WHERE gateway = ?1")?
+                    .execute([gateway])
+                    .map(drop);
+            };
+            let mut one = self.connection.prepare_cached("DELETE FROM pending WHERE gateway = ?1 AND device = ?2")?;
+            devices.iter().try_for_each(|device| one.execute([gateway, device]).map(drop))
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
+    fn unsettle(&self, gateway: &str, device: &str) -> Result<()> {
+        let sql = "INSERT OR IGNORE INTO pending (gateway, device) VALUES (?1, ?2)";
+        let run = || self.connection.prepare_cached(sql)?.execute([gateway, device]);
+        run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+
+    fn told(&self) -> Result<Vec<(String, usize)>> {
+        let run = || {
+            let mut statement = self.connection.prepare_cached("SELECT told, devices FROM told_texts ORDER BY told")?;
+            let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get::<_, i64>(1)?)))?;
+            rows.map(|row| row.map(|(told, count)| (told, usize::try_from(count).unwrap_or_default())))
+                .collect::<rusqlite::Result<_>>()
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
     fn names(&self, table: &str) -> Result<Vec<String>> {
         let run = || {
             let mut statement = self.connection.prepare_cached(&format!("SELECT name FROM {table} ORDER BY name"))?;
@@ -534,7 +580,7 @@ impl Rows for SqliteRows<'_> {
 
     fn with_account(&self, name: &str) -> Result<Vec<String>> {
         let run = || {
-            let sql = "SELECT name FROM credentials WHERE json_extract(account, '$.name') = ?1 ORDER BY name";
+            let sql = "SELECT name FROM credentials WHERE account IS NOT NULL AND json_extract(account, '$.name') = ?1 ORDER BY name";
             let mut statement = self.connection.prepare_cached(sql)?;
             statement.query_map([name], |row| row.get(0))?.collect::<rusqlite::Result<Vec<_>>>()
         };
@@ -655,9 +701,16 @@ impl Rows for SqliteRows<'_> {
                 .execute(rusqlite::params![
                     row.number as i64, row.at, row.who, row.what, row.subject, row.detail, row.hash
                 ])?;
+            Ok(())
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
+    fn set_history_head(&self, number: u64, hash: &str) -> Result<()> {
+        let run = || {
             self.connection
                 .prepare_cached("INSERT INTO history_head (one, number, hash) VALUES (1, ?1, ?2) ON CONFLICT (one) DO UPDATE SET number = excluded.number, hash = excluded.hash")?
-                .execute(rusqlite::params![row.number as i64, row.hash])
+                .execute(rusqlite::params![number as i64, hash])
         };
         run().map(drop).map_err(|e| problem(self.path, &e))
     }

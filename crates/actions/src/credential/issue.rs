@@ -382,7 +382,7 @@ pub(super) fn make(
             pair.ways.push(common.give_address(book, listener, wish.address, &device.name, &credential.name)?);
         }
     }
-    book.put(&credential)?;
+    book.add(&credential)?;
     Ok(credential)
 }
 

@@ -11,6 +11,7 @@ use yestrel_core::keys::PublicKey;
 use yestrel_core::notice::{FORMAT, seal};
 use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
+use yestrel_store::queries::Knows;
 
 use super::handover::{taking, ways};
 use super::wish::named;
@@ -151,21 +152,23 @@ pub fn make_all(context: &mut Context) -> Result<Vec<Made>> {
 /// Credentials whose devices may need a notice: what they were told is no longer so, they know the estate by a key that it has renewed, or
 /// they have not taken the notice that was made for them. Of a gateway: only those with a way of their own there.
 fn may_need(book: &Book<'_>, gateway: Option<&str>) -> Result<Vec<String>> {
-    let (signer, mut judge) = (find::this_estate(book)?.public_key, find::Judge::new(book)?);
+    let (signer, judge) = (find::this_estate(book)?.public_key, find::Judge::new(book)?);
     let way = gateway.map(|gateway| format!("\"listener\":\"{gateway}/"));
-    let mut found = Vec::new();
-    book.told(|knows| {
+    let mut found = BTreeSet::new();
+    let mut take = |knows: Knows| {
         let here = way.as_ref().is_none_or(|way| knows.ways.is_some_and(|ways| ways.contains(way)));
-        if here {
-            let (told, stale) = judge.look(&knows.told)?;
-            let other_key = told.first().is_some_and(|told| told.estate_key != signer);
-            if *stale || other_key || knows.notice.is_some_and(|notice| notice.taken.is_none()) {
-                found.push(knows.name);
-            }
-        }
+        found.extend(Some(knows.name).filter(|_| here));
         Ok(())
-    })?;
-    Ok(found)
+    };
+    for (text, _) in book.told_texts()? {
+        let told = judge.read(&text)?;
+        let other_key = told.first().is_some_and(|told| told.estate_key != signer);
+        if other_key || judge.is_stale(&told) {
+            book.told(&text, &mut take)?;
+        }
+    }
+    book.noticed(|knows| if knows.waits() { take(knows) } else { Ok(()) })?;
+    Ok(found.into_iter().collect())
 }
 
 /// The notices that one gateway's agent brings to devices: of those with a way in there that have not taken theirs. They are made where they

@@ -420,7 +420,8 @@ fn catch_up_with(context: &mut Context, gateway: &Gateway, host: &Host, caught: 
             caught.unknown = unknown(book, order.content.admit.iter())?;
             let newest = book.newest_number(&gateway.name)?;
             if order.number > newest {
-                book.keep_order(&gateway.name, order.number, order.issued, &envelope)?;
+                book.keep_order(&gateway.name, order.number, order.issued, &envelope, None)?;
+                book.unsettled(&gateway.name)?;
                 book.order_received(&gateway.name, order.number, book.now)?;
             }
             let mut record: Gateway = book.need(&gateway.name)?;

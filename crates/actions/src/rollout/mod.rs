@@ -2,8 +2,10 @@
 //!
 //! | file | its job |
 //! |---|---|
+//! | `content` | what a gateway is to be, whole or as far as some people go |
 //! | `plan` | what a rollout would do |
 
+mod content;
 pub mod plan;
 
 use std::collections::BTreeMap;
@@ -31,7 +33,7 @@ use crate::gateway::certificate;
 use crate::keyring::{self, Keys, labels};
 use crate::{leftover, session};
 
-use plan::{Next, Planned};
+use plan::{Next, Planned, Settles};
 pub use plan::{Plan, preview, upgrades};
 
 /// How it went at one gateway.
@@ -170,13 +172,14 @@ fn order_for(
         }
         (Next::Newest | Next::Amended(_), None) => Err(Problem::failed(format!("{name} has no order yet"))),
         (Next::Whole(content), _) => {
+            let settings = content.settings();
             let signing = key.open(&estate.private_key, labels::SIGNING)?;
             let mut envelope = order::sign(&estate.id, plan.to, &previous, now, *content, &signing)?;
             if let Some(trusted) = gateway.trusts.filter(|_| gateway.adopted) {
                 let before = keyring::previous(key, estate, &trusted)?;
                 envelope = order::sign_over(&envelope, &before, &signing)?;
             }
-            book.keep_order(name, plan.to, now, &envelope)?;
+            book.keep_order(name, plan.to, now, &envelope, Some(&settings))?;
             book.forget_old_orders(name, gateway.order_number)?;
             book.note("rollout", name, &format!("order {}", plan.to))?;
             Ok(What::Whole(envelope.into()))
@@ -190,14 +193,17 @@ fn order_for(
 /// # Errors
 /// There is no such gateway, or the estate cannot be written. What fails at a gateway stands in its outcome.
 pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec<Outcome>> {
+    let plans = plan::remembered(context, names, how.only.as_ref())?;
+    planned(context, names, how, &plans)
+}
+
+/// As [`rollout`], of what was planned already.
+pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans: &[Plan]) -> Result<Vec<Outcome>> {
     let keys = context.keys()?;
     let key = &keys.sealing;
     let now = context.now;
-    let quiet: Vec<_> = plan::remembered(context, names, how.only.as_ref())?
-        .into_iter()
-        .filter(|plan| plan.nothing_to_do && !how.again)
-        .map(|plan| plan.gateway)
-        .collect();
+    let quiet = plans.iter().filter(|plan| plan.nothing_to_do && !how.again);
+    let quiet: Vec<_> = quiet.map(|plan| plan.gateway.clone()).collect();
     let differ: BTreeMap<_, _> = plan::differences(context, &quiet)?.into_iter().collect();
     let (estate, plans, stored) = context.write(|book| {
         let estate = find::this_estate(book)?;
@@ -213,7 +219,12 @@ pub fn rollout(context: &mut Context, names: &[String], how: &How) -> Result<Vec
                 None => Some(notice::for_gateway(book, &keys, &gateway.name)?),
             };
             let tell = notices.as_ref().is_some_and(|(_, new)| *new);
-            let Planned { plan, next, numbers } = plan::plan_one(book, &gateway, how.only.as_ref())?;
+            let Planned { plan, next, numbers, settles } = plan::plan_one(book, &gateway, how.only.as_ref())?;
+            match settles {
+                Settles::Everybody => book.settled(&gateway.name, None)?,
+                Settles::These(devices) => book.settled(&gateway.name, Some(&devices))?,
+                Settles::Nobody => {}
+            }
             if !plan.nothing_to_do || how.again || tell || differ.contains_key(&gateway.name) {
                 let what = order_for(book, &keys, &estate, &gateway, &plan, next)?;
                 let host: Host = book.need(&gateway.host)?;

@@ -5,148 +5,33 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use serde::Serialize;
 use yestrel_core::Result;
 use yestrel_core::admission::Proof;
-use yestrel_core::estate::{
-    Authority, Credential, Gateway, OrderKept, Permit, Revocation, SharedSecret, Site, User, UserState,
-};
+use yestrel_core::estate::{Credential, Gateway, OrderKept, Revocation};
 use yestrel_core::exchange::agent::Status;
-use yestrel_core::order::{self, Admit, Amends, Change, Content, Part, Peer, PeerDial};
-use yestrel_core::tunnel::Tunnel;
-use yestrel_store::queries::{admitted_at, kept_out_at};
-use yestrel_store::{Book, Link, Query};
+use yestrel_core::order::{self, Admit, Amends, Change, Content, Part};
+use yestrel_store::Book;
 
+use super::content::{Few, content, few, numbers, said};
 use crate::authority::lists;
 use crate::context::Context;
 use crate::credential::notice;
 use crate::find;
 use crate::gateway::certificate;
-use crate::{leftover, session};
-
-/// What a gateway is to be now, as the estate stands.
-fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
-    let permits = book.ask(&admitted_at(&gateway.name))?;
-    let revocations = book.ask(&kept_out_at(&gateway.name))?;
-    let suspended = book.names::<User>(&Query { filters: &[("state", "suspended".into())], ..Query::default() })?;
-    content_for(book, gateway, &permits, &revocations, suspended.into_iter().collect())
-}
-
-/// What a gateway is to be now, of people no more than these.
-fn content_for(
-    book: &Book<'_>,
-    gateway: &Gateway,
-    permits: &[Permit],
-    revocations: &[Revocation],
-    suspended: HashSet<String>,
-) -> Result<Content> {
-    let site: Site = book.need(&gateway.site)?;
-    let published: Vec<_> = lists::published_at(book, &gateway.name)?
-        .into_iter()
-        .map(|authority| (authority.name, authority.certificate))
-        .collect();
-    let authorities: Vec<_> =
-        book.all::<Authority>()?.into_iter().map(|authority| (authority.name, authority.certificate)).collect();
-    let peers = peers(book, gateway)?;
-    order::content(&order::Extract {
-        peers: &peers,
-        gateway,
-        published: &published,
-        authorities: &authorities,
-        holds: find::this_estate(book)?.orders_hold,
-        site: &site,
-        listeners: &find::listeners_of(book, &gateway.name)?,
-        permits,
-        shared_secrets: &book.all::<SharedSecret>()?,
-        suspended: &suspended,
-        revocations,
-        now: book.now,
-    })
-}
-
-/// What a gateway's newest order says of some devices, and what it is to say: both without what either says of anybody else. `None` where that
-/// is not enough to go by.
-fn of_these(book: &Book<'_>, gateway: &Gateway, newest: &OrderKept, part: &Part) -> Result<Option<(Content, Content)>> {
-    let Part { devices, publish: false, certificate: false } = part else { return Ok(None) };
-    if !gateway.amends || newest.number != gateway.order_number || newest.received.is_none() || devices.len() > MANY {
-        return Ok(None);
-    }
-    let (mut permits, mut revocations, mut suspended) = (Vec::new(), BTreeMap::new(), HashSet::new());
-    for device in devices {
-        let filters = [("device", device.as_str().into())];
-        let theirs = Query { filters: &filters, ..Query::default() };
-        permits.extend(book.ask::<Permit>(&Query { linked: Some((Link::Admitted, &gateway.name)), ..theirs.clone() })?);
-        for one in book.ask::<Revocation>(&Query { linked: Some((Link::KeptOut, &gateway.name)), ..theirs })? {
-            revocations.insert(one.name.clone(), one);
-        }
-        let user = device.split('/').next().unwrap_or_default();
-        if book.get::<User>(user)?.is_some_and(|user| user.state == UserState::Suspended) {
-            suspended.insert(user.to_owned());
-        }
-    }
-    // Whoever else was revoked since goes along: an order names every revocation that there is.
-    for one in book.revoked_since(newest.made)?.into_iter().filter(|one| one.gateways.contains(&gateway.name)) {
-        revocations.insert(one.name.clone(), one);
-    }
-    let revocations: Vec<_> = revocations.into_values().collect();
-    let identities = revocations.iter().map(|one| one.name.clone()).collect();
-    let devices = devices.iter().cloned().chain(revocations.iter().map(|one| one.device.clone())).collect();
-    let Some(excerpt) = book.excerpt(newest, &devices, &identities)? else { return Ok(None) };
-    let mut new = content_for(book, gateway, &permits, &revocations, suspended)?;
-    let revoked = |content: &Content, admit: &Admit| content.revoked.contains_key(&admit.proof.identity().to_string());
-    // What is published there for the first time is no matter of these few.
-    if numbers(book, gateway, &new)?.keys().any(|name| !gateway.lists_there.contains_key(name)) {
-        return Ok(None);
-    }
-    let mut old = Content { admit: excerpt.admit, ..new.settings() };
-    old.admit.sort_by(Admit::in_order);
-    // Who is revoked and not asked about keeps whatever else they have.
-    let others = old.admit.iter().filter(|admit| !part.devices.contains(&admit.device) && !revoked(&new, admit));
-    let others: Vec<_> = others.cloned().collect();
-    new.admit.retain(|admit| devices.contains(&admit.device));
-    new.admit.extend(others);
-    new.admit.sort_by(Admit::in_order);
-    old.revoked = new.revoked.clone();
-    old.revoked.retain(|identity, _| excerpt.revoked.contains(identity));
-    Ok(Some((old, new)))
-}
-
-/// For more devices than so many at once the whole is read.
-const MANY: usize = 500;
-
-/// The estate's other gateways, and agents that were left behind, as this one is told of them.
-fn peers(book: &Book<'_>, gateway: &Gateway) -> Result<Vec<Peer>> {
-    let mut peers = Vec::new();
-    for other in book.all::<Gateway>()?.into_iter().filter(|other| other.name != gateway.name) {
-        let mut listeners = find::listeners_of(book, &other.name)?;
-        listeners.sort_by(|a, b| a.name.cmp(&b.name));
-        let dial = listeners.iter().find_map(|listener| match &listener.tunnel {
-            Tunnel::Quill(quill) => {
-                Some(PeerDial { address: other.dialled.clone(), port: listener.outside_port(), cipher: quill.cipher })
-            }
-            Tunnel::Ikev2(_) | Tunnel::Other(_) => None,
-        });
-        peers.push(Peer { gateway: other.name, public_key: other.public_key, dial });
-    }
-    for (_, old) in leftover::bare(book)? {
-        peers.push(Peer { gateway: old.gateway, public_key: old.public_key, dial: None });
-    }
-    peers.retain(|peer| peer.public_key != gateway.public_key);
-    peers.sort_by(|a, b| (&a.gateway, a.public_key).cmp(&(&b.gateway, b.public_key)));
-    Ok(peers)
-}
+use crate::session;
 
 /// Whether a gateway has not confirmed what the estate wants of it now.
 pub(crate) fn is_behind(book: &Book<'_>, gateway: &Gateway) -> Result<bool> {
     let Some(order) = book.newest_kept(&gateway.name)? else { return Ok(true) };
-    Ok(order.received.is_none()
+    if order.received.is_none()
         || gateway.trusts.is_some()
         || certificate::due(book, gateway)?.is_some()
         || lists::due_numbers(book, &gateway.name)? != gateway.lists_there
-        || said(book, gateway, order.number)?.as_ref() != Some(&content(book, gateway)?))
-}
-
-/// What an order of a gateway says.
-fn said(book: &Book<'_>, gateway: &Gateway, number: u64) -> Result<Option<Content>> {
-    let envelope = book.envelope(&gateway.name, number)?;
-    Ok(envelope.map(|envelope| envelope.read()).transpose()?.map(|order| order.content))
+    {
+        return Ok(true);
+    }
+    Ok(match few(book, gateway, &order, None)? {
+        Some(few) => few.old != few.new,
+        None => said(book, gateway, order.number)?.as_ref() != Some(&content(book, gateway)?),
+    })
 }
 
 /// What a rollout would do at one gateway.
@@ -203,17 +88,33 @@ pub(super) struct Planned {
     pub next: Next,
     /// The number of each list that the gateway should publish.
     pub numbers: BTreeMap<String, u64>,
+    pub settles: Settles,
+}
+
+/// Of whom an order says what is so, once it is made as planned.
+pub(super) enum Settles {
+    Everybody,
+    These(BTreeSet<String>),
+    Nobody,
 }
 
 /// What a rollout would do at one gateway; `only`: of what waits there, that part alone.
 pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) -> Result<Planned> {
     let newest = book.newest_kept(&gateway.name)?;
     let only = only.zip(newest.as_ref());
-    let few = only.map(|(only, newest)| of_these(book, gateway, newest, only)).transpose()?.flatten();
+    let few = match &newest {
+        Some(newest) => few(book, gateway, newest, only.map(|(only, _)| only))?,
+        None => None,
+    };
     let is_few = few.is_some();
+    let settles = match (&few, only) {
+        (_, None) => Settles::Everybody,
+        (Some(few), _) if few.people_alone => Settles::These(few.devices.clone()),
+        _ => Settles::Nobody,
+    };
     // What the newest order says, what the next is to say, and what the agent has confirmed.
     let (base, new, confirmed) = match few {
-        Some((old, new)) => (Some(old), new, None),
+        Some(Few { old, new, .. }) => (Some(old), new, None),
         None => {
             let base = newest.as_ref().map(|newest| said(book, gateway, newest.number)).transpose()?.flatten();
             let new = content(book, gateway)?;
@@ -290,15 +191,7 @@ pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) 
         }
         (false, _) => Next::Whole(new.into()),
     };
-    Ok(Planned { plan, next, numbers })
-}
-
-/// The number of each list that a gateway with this content should publish.
-pub(super) fn numbers(book: &Book<'_>, gateway: &Gateway, content: &Content) -> Result<BTreeMap<String, u64>> {
-    let mut numbers = lists::due_numbers(book, &gateway.name)?;
-    let named = |name: &String| content.publish.as_ref().is_some_and(|publish| publish.authorities.contains_key(name));
-    numbers.retain(|name, _| named(name));
-    Ok(numbers)
+    Ok(Planned { plan, next, numbers, settles })
 }
 
 /// What a rollout would do, as far as the estate knows; changes nothing and asks nobody.

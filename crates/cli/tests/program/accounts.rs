@@ -255,7 +255,7 @@ fn bad_tables_are_reported_by_line_and_import_nothing() {
     // A byte-order mark, semicolons, quotes and CRLF are what spreadsheets write.
     let good = "\u{feff}Name;Mail;About;Groups\r\n\"mara\";mara@skerry.example;\"mate; \"\"first\"\"\";crew\r\n";
     world.write("good.csv", good);
-    world.run("user import good.csv").is(0).says("imported 1 users");
+    world.run("user import good.csv").is(0).says("imported 1 user and");
     world.run("user show mara").is(0).says("mate; \"first\"");
     world.write("mixed.csv", "name\ntomas\nBad Name\nines\n");
     world.run("user import mixed.csv").is(3).says("1 of 3 lines are bad");

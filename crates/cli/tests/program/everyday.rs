@@ -258,7 +258,7 @@ fn a_second_import_changes_what_is_there_and_says_it_first() {
         "first.csv",
         "name,mail,groups,device,platform\nmara,mara@skerry.example,crew,laptop,linux\ntomas,,crew,,\n",
     );
-    world.run("user import first.csv").is(0).says("imported 2 users and 1 devices");
+    world.run("user import first.csv").is(0).says("imported 2 users and 1 device");
     world.run("user import first.csv").is(0).says("nothing to do: all are there");
     let second = "name,mail,groups,device,platform\nmara,m@skerry.example,crew office,laptop,apple\ntomas,,,tablet,\nines,ines@skerry.example,office,desk,\n";
     world.write("second.csv", second);

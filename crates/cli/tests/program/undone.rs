@@ -1,6 +1,9 @@
 //! Taking back what no gateway has seen; what is kept of changes holds no secret.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
+use std::io::Read as _;
+
+use yestrel_core::undo::{Change, Fields, without_secrets};
 
 use crate::common::World;
 
@@ -95,6 +98,7 @@ fn what_stays_is_said_with_what_to_do_in_its_place() {
     world.run(&format!("estate undo {} --yes", sent - 2)).is(3).says("cannot be taken back");
     world.run("estate undo 999 --yes").is(2).says("no row 999");
     world.run("estate undo 0 --yes").is(2);
+    world.run("estate undo mara").is(2).says("the number of a row, as yestrel estate history shows it");
     world.run("estate undo 1 --yes").is(3);
     assert!(nouns(&world) == before, "what is refused changes nothing");
     // What came after it can go alone; and what a gateway has, not.
@@ -110,6 +114,127 @@ fn what_stays_is_said_with_what_to_do_in_its_place() {
         .says("the device may have it");
 }
 
+/// What is kept of changes up to a row of the history: a line of JSON each, by the row that their command wrote last.
+fn kept(database: &rusqlite::Connection, until: u64) -> Vec<(u64, String)> {
+    let mut statement = database.prepare("SELECT number, packed FROM changes ORDER BY number").unwrap();
+    let rows = statement.query_map([], |row| Ok((row.get::<_, i64>(0)?.unsigned_abs(), row.get::<_, Vec<u8>>(1)?)));
+    let unpacked = |(number, packed): (u64, Vec<u8>)| {
+        let mut lines = String::new();
+        if !packed.is_empty() {
+            flate2::read::ZlibDecoder::new(packed.as_slice()).read_to_string(&mut lines).unwrap();
+        }
+        (number, lines)
+    };
+    rows.unwrap().map(Result::unwrap).take_while(|(number, _)| *number <= until).map(unpacked).collect()
+}
+
+/// A record without what gateways tell of themselves: that is news, and no change of anybody's.
+fn lasting(mut fields: Fields) -> Fields {
+    for news in ["news_seen", "renewed", "order_number", "adopted", "amends", "lists_there", "facts", "probed"] {
+        fields.remove(news);
+    }
+    fields
+}
+
+/// Tables of which every change is kept; of registries, one was there from the beginning.
+const KEPT: [&str; 14] = [
+    "estates",
+    "sites",
+    "hosts",
+    "gateways",
+    "listeners",
+    "users",
+    "groups",
+    "devices",
+    "credentials",
+    "addresses",
+    "revocations",
+    "authorities",
+    "certificates",
+    "shared_secrets",
+];
+
+type Estate = BTreeMap<(String, String), Fields>;
+
+/// Every record as it stands, without its secrets.
+fn standing(database: &rusqlite::Connection) -> Estate {
+    let mut all = Estate::new();
+    for table in KEPT {
+        let mut statement = database.prepare(&format!("SELECT * FROM {table}")).unwrap();
+        let names: Vec<_> = statement.column_names().map(str::to_owned).collect();
+        let mut rows = statement.query([]).unwrap();
+        while let Some(row) = rows.next().unwrap() {
+            let mut fields = Fields::new();
+            for (at, name) in names.iter().enumerate() {
+                let value = match row.get_ref(at).unwrap() {
+                    rusqlite::types::ValueRef::Integer(number) => number.into(),
+                    rusqlite::types::ValueRef::Text(text) => {
+                        let text = std::str::from_utf8(text).unwrap();
+                        let structured = text.starts_with(['{', '[']);
+                        if structured { serde_json::from_str(text).unwrap() } else { text.into() }
+                    }
+                    _ => continue,
+                };
+                fields.insert(name.clone(), value);
+            }
+            let name = fields["name"].as_str().unwrap().to_owned();
+            all.insert((table.to_owned(), name), lasting(without_secrets(&fields)));
+        }
+    }
+    all
+}
+
+/// The estate of any moment is in what is kept of its changes: gone through up to then they come to what stood there.
+#[test]
+fn the_estate_of_a_past_moment_can_be_rebuilt_from_what_is_kept() {
+    let world = World::harbour("--processes");
+    world.run("authority create").is(0);
+    world.run("group add crew").is(0);
+    world.write("many.csv", "name,mail,groups,device\nmara,,crew,laptop\ntomas,tomas@skerry.example,crew,tablet\n");
+    world.run("user import many.csv --yes").is(0);
+    world.run("credential issue --group crew --yes").is(0);
+    world.run("rollout --yes").is(0);
+    world.run("credential handover mara/laptop --to mara.yestrel --yes").is(0);
+    let database = rusqlite::Connection::open(world.path("skerry")).unwrap();
+    let head = || {
+        let head = "SELECT number FROM history_head";
+        database.query_row(head, [], |row| row.get::<_, i64>(0)).unwrap().unsigned_abs()
+    };
+    let rebuilt = |until: u64| {
+        let mut all = Estate::new();
+        for (_, lines) in kept(&database, until) {
+            for line in lines.lines() {
+                let Change { table, name, before, after } = serde_json::from_str(line).unwrap();
+                let was = match after {
+                    Some(after) => all.insert((table, name), lasting(after)),
+                    None => all.remove(&(table, name)),
+                };
+                assert_eq!(was, before.map(lasting), "each begins where the one before it ended");
+            }
+        }
+        all
+    };
+    let (then, at) = (standing(&database), head());
+    for words in [
+        "user rename mara mara-n",
+        "credential revoke tomas/tablet --reason lost --yes",
+        "device remove tomas/tablet --yes",
+        "listener change harbour/quill --port 21001",
+        "credential renew mara-n/laptop --yes",
+        "estate change --hold-addresses 5",
+    ] {
+        world.run(words).is(0);
+    }
+    let now = standing(&database);
+    assert_ne!(then, now);
+    for (rebuilt, stood) in [(rebuilt(at), then), (rebuilt(u64::MAX), now)] {
+        let keys: BTreeSet<_> = rebuilt.keys().chain(stood.keys()).collect();
+        for key in keys {
+            assert_eq!(rebuilt.get(key), stood.get(key), "{key:?}");
+        }
+    }
+}
+
 #[test]
 fn what_is_kept_of_changes_holds_no_secret() {
     let world = World::mara("--processes");
@@ -122,9 +247,7 @@ fn what_is_kept_of_changes_holds_no_secret() {
     world.run("listener renew harbour/quill --yes").is(0);
     world.run("estate renew --yes").is(0);
     let database = rusqlite::Connection::open(world.path("skerry")).unwrap();
-    let mut statement = database.prepare("SELECT records FROM changes").unwrap();
-    let kept: Vec<String> = statement.query_map([], |row| row.get(0)).unwrap().map(Result::unwrap).collect();
-    let kept = kept.concat();
+    let kept: String = kept(&database, u64::MAX).iter().map(|(_, lines)| lines.as_str()).collect();
     assert!(kept.contains("harbour/quill") && kept.contains("SHA-256"), "{kept}");
     let mut secrets = BTreeSet::new();
     for table in ["estates", "gateways", "listeners", "credentials", "authorities", "shared_secrets"] {

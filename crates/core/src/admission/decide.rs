@@ -64,7 +64,7 @@ pub fn decide(
     now: Timestamp,
 ) -> Result<Admission, Refusal> {
     let admit = roll.find(claim.listener, claim.shown);
-    let identity = match (admit, claim.shown) {
+    let identity = match (&admit, claim.shown) {
         (Some(admit), _) => Some(admit.proof.identity()),
         (None, Shown::Key(id) | Shown::Certificate(id) | Shown::Session(id)) => Some(id),
         (None, _) => None,
@@ -88,8 +88,8 @@ pub fn decide(
         return Err(Refusal::expired(until, now));
     }
     Ok(Admission {
-        device: admit.device.clone(),
-        proof: admit.proof.clone(),
+        device: admit.device,
+        proof: admit.proof,
         address: admit.address.filter(|address| listener.pool.contains(address)),
         pool: listener.pool,
         pool6: listener.pool6,

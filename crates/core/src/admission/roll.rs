@@ -1,132 +1,198 @@
-//! An order's list of the admitted, found by what they show in a time that does not grow with the list.
+//! An order's list of the admitted, found by what they show in a time that does not grow with the list, and kept in few bytes each.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::net::Ipv4Addr;
 use std::sync::Arc;
+
+use jiff::Timestamp;
 
 use super::{Proof, ProofKind, Shown};
 use crate::keys::PublicKey;
 use crate::order::{Admit, Amendment, Content, OrderListener};
 
-/// Places in a list, of which there is mostly one.
+/// By what somebody is let in, as it is kept: what most have stands in itself.
 #[derive(Debug, Clone)]
-struct Few {
-    first: u32,
-    #[expect(clippy::box_collection, reason = "one word where there is nothing")]
-    more: Option<Box<Vec<u32>>>,
+enum By {
+    Key(PublicKey),
+    Certificate(PublicKey),
+    Other(Box<Proof>),
 }
 
-impl Few {
-    fn all(&self) -> impl Iterator<Item = u32> {
-        std::iter::once(self.first).chain(self.more.iter().flat_map(|more| more.iter().copied()))
+/// An entry as it is kept.
+#[derive(Debug, Clone)]
+struct Entry {
+    by: By,
+    device: Box<str>,
+    /// The listener's place in the order; of one for the whole gateway, [`ANYWHERE`].
+    at: u16,
+    suspended: bool,
+    address: Option<Ipv4Addr>,
+    from: Option<Timestamp>,
+    until: Option<Timestamp>,
+    sessions: Option<u32>,
+}
+
+const ANYWHERE: u16 = u16::MAX;
+
+impl Entry {
+    fn identity(&self) -> PublicKey {
+        match &self.by {
+            By::Key(key) | By::Certificate(key) => *key,
+            By::Other(proof) => proof.identity(),
+        }
     }
-}
 
-fn put<K: std::hash::Hash + Eq>(map: &mut HashMap<K, Few>, key: K, at: u32) {
-    match map.entry(key) {
-        std::collections::hash_map::Entry::Vacant(vacant) => drop(vacant.insert(Few { first: at, more: None })),
-        std::collections::hash_map::Entry::Occupied(mut there) => {
-            there.get_mut().more.get_or_insert_default().push(at);
+    /// The entry of an order; `None` for one at a listener that the order does not have: nobody can come in by it.
+    fn of(admit: Admit, listeners: &HashMap<String, u16>) -> Option<Self> {
+        let Admit { proof, device, at, address, from, until, suspended, sessions } = admit;
+        let at = match at {
+            Some(at) => *listeners.get(&at)?,
+            None => ANYWHERE,
+        };
+        let by = match proof {
+            Proof::Key { key } => By::Key(key),
+            Proof::Certificate { key } => By::Certificate(key),
+            other => By::Other(other.into()),
+        };
+        Some(Self { by, device: device.into_boxed_str(), at, suspended, address, from, until, sessions })
+    }
+
+    fn admit(&self, listeners: &[OrderListener]) -> Admit {
+        Admit {
+            proof: match &self.by {
+                By::Key(key) => Proof::Key { key: *key },
+                By::Certificate(key) => Proof::Certificate { key: *key },
+                By::Other(proof) => (**proof).clone(),
+            },
+            device: self.device.to_string(),
+            at: listeners.get(usize::from(self.at)).map(|listener| listener.name.clone()),
+            address: self.address,
+            from: self.from,
+            until: self.until,
+            suspended: self.suspended,
+            sessions: self.sessions,
+        }
+    }
+
+    fn shows(&self, shown: Shown<'_>) -> bool {
+        match (shown, &self.by) {
+            (Shown::Key(one), By::Key(key)) | (Shown::Certificate(one), By::Certificate(key)) => one == *key,
+            (Shown::Account(one), By::Other(proof)) => matches!(&**proof, Proof::Account { name, .. } if name == one),
+            (Shown::SharedSecret(one), By::Other(proof)) => {
+                matches!(&**proof, Proof::SharedSecret { number, .. } if *number == one)
+            }
+            (Shown::Session(one), _) => one == self.identity(),
+            _ => false,
         }
     }
 }
 
 /// Entries, found by what they show.
 #[derive(Debug, Clone, Default)]
-struct Found {
-    identities: HashMap<PublicKey, Few>,
-    accounts: HashMap<String, Few>,
-    numbers: HashMap<u64, Few>,
+struct List {
+    /// By device.
+    entries: Vec<Entry>,
+    /// Places in `entries`, by identity.
+    identities: Vec<u32>,
+    accounts: BTreeMap<String, Vec<u32>>,
+    numbers: BTreeMap<u64, Vec<u32>>,
 }
 
-impl Found {
-    fn of(admit: &[Admit]) -> Self {
-        let mut found = Self { identities: HashMap::with_capacity(admit.len()), ..Self::default() };
-        for (at, admit) in (0..).zip(admit) {
-            put(&mut found.identities, admit.proof.identity(), at);
-            match &admit.proof {
-                Proof::Key { .. } | Proof::Certificate { .. } => {}
-                Proof::Account { name, .. } => put(&mut found.accounts, name.clone(), at),
-                Proof::SharedSecret { number, .. } => put(&mut found.numbers, *number, at),
+impl List {
+    fn new(mut entries: Vec<Entry>) -> Self {
+        entries.sort_by(|a, b| a.device.cmp(&b.device));
+        entries.shrink_to_fit();
+        let mut list = Self { entries, ..Self::default() };
+        for (at, entry) in (0..).zip(&list.entries) {
+            list.identities.push(at);
+            match &entry.by {
+                By::Other(proof) => match &**proof {
+                    Proof::Account { name, .. } => list.accounts.entry(name.clone()).or_default().push(at),
+                    Proof::SharedSecret { number, .. } => list.numbers.entry(*number).or_default().push(at),
+                    Proof::Key { .. } | Proof::Certificate { .. } => {}
+                },
+                By::Key(_) | By::Certificate(_) => {}
             }
         }
-        found
+        let entries = &list.entries;
+        list.identities.sort_by_cached_key(|at| entries[*at as usize].identity().0);
+        list.identities.shrink_to_fit();
+        list
     }
 
-    /// The entries of a list for what is shown.
-    fn find<'a>(&'a self, admit: &'a [Admit], shown: Shown<'_>) -> impl Iterator<Item = &'a Admit> + use<'a> {
-        let (few, kind) = match shown {
-            Shown::Key(key) => (self.identities.get(&key), Some(ProofKind::Key)),
-            Shown::Certificate(key) => (self.identities.get(&key), Some(ProofKind::Certificate)),
-            Shown::Account(name) => (self.accounts.get(name), None),
-            Shown::SharedSecret(number) => (self.numbers.get(&number), None),
-            Shown::Session(identity) => (self.identities.get(&identity), None),
+    /// The entries among which those for what is shown are.
+    fn find<'a>(&'a self, shown: Shown<'_>) -> impl Iterator<Item = &'a Entry> + use<'a> {
+        let of_identity = |identity: PublicKey| {
+            let key = |at: &u32| self.entries[*at as usize].identity().0;
+            let first = self.identities.partition_point(|at| key(at) < identity.0);
+            let many = self.identities[first..].iter().take_while(|at| key(at) == identity.0).count();
+            &self.identities[first..first + many]
         };
-        let entries = few.into_iter().flat_map(Few::all).filter_map(|at| admit.get(at as usize));
-        entries.filter(move |admit| kind.is_none_or(|kind| admit.proof.kind() == kind))
+        let places: &[u32] = match shown {
+            Shown::Key(key) | Shown::Certificate(key) | Shown::Session(key) => of_identity(key),
+            Shown::Account(name) => self.accounts.get(name).map_or(&[], Vec::as_slice),
+            Shown::SharedSecret(number) => self.numbers.get(&number).map_or(&[], Vec::as_slice),
+        };
+        places.iter().filter_map(|at| self.entries.get(*at as usize))
+    }
+
+    /// The entries of a device.
+    fn of_device(&self, device: &str) -> &[Entry] {
+        let first = self.entries.partition_point(|entry| *entry.device < *device);
+        let many = self.entries[first..].iter().take_while(|entry| *entry.device == *device).count();
+        &self.entries[first..first + many]
     }
 }
 
-/// The list of a whole order.
+/// A whole order.
 #[derive(Debug)]
 struct Whole {
-    content: Content,
-    found: Found,
-    listeners: HashMap<String, u32>,
-}
-
-/// What was amended since, of all amendments together.
-#[derive(Debug, Clone, Default)]
-struct Since {
-    devices: HashSet<String>,
-    admit: Vec<Admit>,
-    found: Found,
+    /// But for whom it admits.
+    settings: Content,
+    list: List,
+    listeners: HashMap<String, u16>,
 }
 
 /// The content of an order in force, with its list indexed. What is amended stands beside it, so that an amendment costs by what it changes.
 #[derive(Debug, Clone)]
 pub struct Roll {
     whole: Arc<Whole>,
-    since: Since,
+    /// Devices that were amended since, and what they have now.
+    amended: HashSet<String>,
+    since: List,
     admitted: usize,
 }
 
 impl Roll {
     /// Takes a content over.
     #[must_use]
-    pub fn new(mut content: Content) -> Self {
-        if !content.admit.is_sorted_by(|a, b| a.place() <= b.place()) {
-            content.admit.sort_by(Admit::in_order);
-        }
-        let found = Found::of(&content.admit);
-        let listeners = (0..).zip(&content.listeners).map(|(at, listener)| (listener.name.clone(), at)).collect();
-        let admitted = content.admit.len();
-        Self { whole: Arc::new(Whole { content, found, listeners }), since: Since::default(), admitted }
+    pub fn new(content: Content) -> Self {
+        let settings = content.settings();
+        let listeners = (0..ANYWHERE).zip(&settings.listeners).map(|(at, listener)| (listener.name.clone(), at));
+        let listeners: HashMap<_, _> = listeners.collect();
+        let list = List::new(content.admit.into_iter().filter_map(|admit| Entry::of(admit, &listeners)).collect());
+        let admitted = list.entries.len();
+        let whole = Arc::new(Whole { settings, list, listeners });
+        Self { whole, amended: HashSet::new(), since: List::default(), admitted }
     }
 
     /// As this one, with an amendment to its order.
     #[must_use]
     pub fn amended(&self, amendment: &Amendment) -> Self {
-        let mut since = self.since.clone();
-        since.admit.retain(|admit| !amendment.devices.contains(&admit.device));
-        let is_there = |admit: &&Admit| admit.at.as_ref().is_none_or(|at| self.whole.listeners.contains_key(at));
-        since.admit.extend(amendment.admit.iter().filter(is_there).cloned());
-        since.found = Found::of(&since.admit);
-        since.devices.extend(amendment.devices.iter().cloned());
-        let hidden: usize = since.devices.iter().map(|device| self.whole.content.of_device(device).count()).sum();
-        let admitted = (self.whole.content.admit.len() + since.admit.len()).saturating_sub(hidden);
-        Self { whole: self.whole.clone(), since, admitted }
+        let mut entries = self.since.entries.clone();
+        entries.retain(|entry| !amendment.devices.contains(&*entry.device));
+        entries.extend(amendment.admit.iter().filter_map(|admit| Entry::of(admit.clone(), &self.whole.listeners)));
+        let mut amended = self.amended.clone();
+        amended.extend(amendment.devices.iter().cloned());
+        let hidden: usize = amended.iter().map(|device| self.whole.list.of_device(device).len()).sum();
+        let admitted = (self.whole.list.entries.len() + entries.len()).saturating_sub(hidden);
+        Self { whole: self.whole.clone(), amended, since: List::new(entries), admitted }
     }
 
-    /// How many devices were amended since it was made anew.
-    #[must_use]
-    pub fn amendments(&self) -> usize {
-        self.since.devices.len()
-    }
-
-    /// What it was made from, whose list of the admitted and of revocations may be older.
+    /// All that the order says but of people.
     #[must_use]
     pub fn settings(&self) -> &Content {
-        &self.whole.content
+        &self.whole.settings
     }
 
     /// How many entries it has.
@@ -136,35 +202,35 @@ impl Roll {
     }
 
     /// The entries of a device.
-    pub fn of_device(&self, device: &str) -> impl Iterator<Item = &Admit> {
-        let amended = self.since.devices.contains(device);
-        let before = (!amended).then(|| self.whole.content.of_device(device)).into_iter().flatten();
-        before.chain(self.since.admit.iter().filter(move |admit| admit.device == device))
+    pub fn of_device(&self, device: &str) -> impl Iterator<Item = Admit> {
+        let list = if self.amended.contains(device) { &self.since } else { &self.whole.list };
+        list.of_device(device).iter().map(|entry| entry.admit(&self.whole.settings.listeners))
     }
 
     /// A listener by its name.
     #[must_use]
     pub fn listener(&self, name: &str) -> Option<&OrderListener> {
-        self.whole.listeners.get(name).and_then(|at| self.whole.content.listeners.get(*at as usize))
+        self.whole.listeners.get(name).and_then(|at| self.whole.settings.listeners.get(usize::from(*at)))
     }
 
-    fn entries(&self, shown: Shown<'_>) -> impl Iterator<Item = &Admit> {
-        let before = self.whole.found.find(&self.whole.content.admit, shown);
-        let before = before.filter(|admit| !self.since.devices.contains(&admit.device));
-        self.since.found.find(&self.since.admit, shown).chain(before)
+    fn entries(&self, shown: Shown<'_>) -> impl Iterator<Item = &Entry> {
+        let before = self.whole.list.find(shown).filter(|entry| !self.amended.contains(&*entry.device));
+        self.since.find(shown).chain(before).filter(move |entry| entry.shows(shown))
     }
 
     /// The entry for what is shown at a listener: one for this listener before one for all of the gateway.
     #[must_use]
-    pub fn find(&self, listener: &str, shown: Shown<'_>) -> Option<&Admit> {
-        let here = self.entries(shown).find(|admit| admit.at.as_deref() == Some(listener));
-        here.or_else(|| self.entries(shown).find(|admit| admit.at.is_none()))
+    pub fn find(&self, listener: &str, shown: Shown<'_>) -> Option<Admit> {
+        let at = self.whole.listeners.get(listener).copied();
+        let here = at.and_then(|at| self.entries(shown).find(|entry| entry.at == at));
+        let found = here.or_else(|| self.entries(shown).find(|entry| entry.at == ANYWHERE))?;
+        Some(found.admit(&self.whole.settings.listeners))
     }
 
     /// Whose identity it is, as far as the order says.
     #[must_use]
-    pub fn device_of(&self, identity: &PublicKey) -> Option<&str> {
-        self.entries(Shown::Session(*identity)).next().map(|admit| &*admit.device)
+    pub fn device_of(&self, identity: &PublicKey) -> Option<String> {
+        self.entries(Shown::Session(*identity)).next().map(|entry| entry.device.to_string())
     }
 
     /// Whether a listener takes this kind of proof.

@@ -20,6 +20,8 @@ pub struct StoredOrder {
     pub successor_signature: Option<String>,
     /// SHA-256 of the text.
     pub hash: String,
+    /// Everything that a whole order says but of people, as JSON.
+    pub settings: Option<String>,
     /// Bytes of the whole order that it stands on.
     pub size: u64,
     /// Bytes of the amendments on that, this one included.

@@ -147,29 +147,52 @@ pub(crate) fn amend(content: &mut Content, amendments: Vec<Amendment>) {
     content.admit.sort_by(Admit::in_order);
 }
 
-/// The entries of some devices in the text of an order, without reading the rest of it. The text must be one that [`super::sign`] wrote.
-/// `None`: it is not written so, and must be read whole.
+/// What the text of an order says of some people.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Excerpt {
+    /// The entries of the devices that were asked for.
+    pub admit: Vec<Admit>,
+    /// Which of the identities that were asked for it names as revoked.
+    pub revoked: BTreeSet<String>,
+}
+
+/// How the name of a device begins in the text of an order. Keys stand in their order there: in an entry only an address and the name of a
+/// listener before it, in a revocation nothing but what it is the value of.
+const DEVICE: &str = "\"device\":\"";
+
+/// The entries of some devices in the text of an order, and which identities it names as revoked, in one walk and without reading the rest. The
+/// text must be one that [`super::sign`] wrote. `None`: it is not written so, and must be read whole.
 #[must_use]
-pub fn excerpt(order: &str, devices: &BTreeSet<String>) -> Option<Vec<Admit>> {
-    let mut found = Vec::new();
-    for device in devices {
-        // Keys stand in their order, and only addresses and names before this one: the entry begins at the last brace.
-        let named = format!("\"device\":{}", serde_json::Value::from(device.as_str()));
-        for (at, _) in order.match_indices(&named) {
-            let begin = order[..at].rfind('{')?;
-            let entry =
-                serde_json::Deserializer::from_str(&order[begin..]).into_iter::<serde_json::Value>().next()?.ok()?;
-            // A revocation names a device as well.
-            if entry.get("proof").is_some() {
-                let admit: Admit = serde_json::from_value(entry).ok()?;
-                if admit.device != *device {
-                    return None;
-                }
-                found.push(admit);
+pub fn excerpt(order: &str, devices: &BTreeSet<String>, identities: &BTreeSet<String>) -> Option<Excerpt> {
+    // In a text these would stand otherwise; no estate has such names.
+    if devices.iter().any(|device| device.contains(['\\', '"']) || device.contains(char::is_control)) {
+        return None;
+    }
+    let mut found = Excerpt::default();
+    for (at, _) in order.match_indices(DEVICE) {
+        if let Some(key) = order[..at].strip_suffix("\":{") {
+            let identity = &key[key.rfind('"')? + 1..];
+            if identities.contains(identity) {
+                found.revoked.insert(identity.to_owned());
             }
+            continue;
+        }
+        let name = &order[at + DEVICE.len()..];
+        let name = &name[..name.find('"')?];
+        // No estate has such names; whoever has is not looked for so.
+        if name.ends_with('\\') {
+            return None;
+        }
+        if devices.contains(name) {
+            let begin = order[..at].rfind('{')?;
+            let entry = serde_json::Deserializer::from_str(&order[begin..]).into_iter::<Admit>().next()?.ok()?;
+            if entry.device != name {
+                return None;
+            }
+            found.admit.push(entry);
         }
     }
-    found.sort_by(Admit::in_order);
+    found.admit.sort_by(Admit::in_order);
     Some(found)
 }
 

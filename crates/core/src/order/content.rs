@@ -208,16 +208,6 @@ impl Content {
         }
     }
 
-    /// The entries of a device, where the list stands in its order.
-    pub fn of_device(&self, device: &str) -> impl Iterator<Item = &Admit> {
-        let places = std::iter::once(None).chain(self.listeners.iter().map(|listener| Some(listener.name.as_str())));
-        places.flat_map(move |at| {
-            let key = move |admit: &Admit| (admit.at.as_deref(), admit.device.as_str()).cmp(&(at, device));
-            let first = self.admit.partition_point(|admit| key(admit).is_lt());
-            self.admit[first..].iter().take_while(move |admit| key(admit).is_eq())
-        })
-    }
-
     /// What whoever carries this out must know, each by its name: `tunnel quill`, `proof account`. Something that a later version
     /// adds and that must not be passed over gets a name of its own here.
     #[must_use]

@@ -24,7 +24,7 @@ mod follow;
 mod renewal;
 mod signed;
 
-pub use amendment::{AMENDMENT, Amendment, Amends, SignedAmendment, amendable, excerpt};
+pub use amendment::{AMENDMENT, Amendment, Amends, Excerpt, SignedAmendment, amendable, excerpt};
 pub use content::{
     Admit, Content, Extract, OrderListener, OrderPublish, PEER_CALL, Part, Peer, PeerDial, Revoked, content, limited,
 };

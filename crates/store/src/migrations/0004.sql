@@ -51,14 +51,26 @@ CREATE TRIGGER kept_out_changed AFTER UPDATE OF gateways ON revocations WHEN OLD
 END;
 
 -- Addresses as numbers, and from where on the next free one of a pool is looked for: below it, from the pool's first on, each is in a row.
-ALTER TABLE addresses ADD COLUMN number INTEGER NOT NULL DEFAULT 0;
-UPDATE addresses SET number = (
+CREATE TABLE addresses_now (
+  name TEXT PRIMARY KEY,
+  listener TEXT NOT NULL REFERENCES listeners(name),
+  inner TEXT NOT NULL,
+  -- The credential may be gone, and its address still held.
+  credential TEXT NOT NULL,
+  leased INTEGER NOT NULL,
+  held_until TEXT,
+  number INTEGER NOT NULL
+) STRICT;
+INSERT INTO addresses_now SELECT name, listener, inner, credential, leased, held_until, (
   WITH a (first, rest) AS (SELECT CAST(inner AS INTEGER), substr(inner, instr(inner, '.') + 1)),
   b (first, second, rest) AS (SELECT first, CAST(rest AS INTEGER), substr(rest, instr(rest, '.') + 1) FROM a)
-  SELECT ((first * 256 + second) * 256 + CAST(rest AS INTEGER)) * 256 + CAST(substr(rest, instr(rest, '.') + 1) AS INTEGER) FROM b);
-CREATE INDEX addresses_by_number ON addresses(listener, number);
+  SELECT ((first * 256 + second) * 256 + CAST(rest AS INTEGER)) * 256 + CAST(substr(rest, instr(rest, '.') + 1) AS INTEGER) FROM b)
+  FROM addresses;
+DROP TABLE addresses;
+ALTER TABLE addresses_now RENAME TO addresses;
+CREATE UNIQUE INDEX addresses_by_number ON addresses(listener, number);
+CREATE INDEX addresses_by_credential ON addresses(credential);
 CREATE INDEX addresses_by_held ON addresses(listener, held_until, number) WHERE held_until IS NOT NULL;
-DROP INDEX addresses_by_listener;
 CREATE TABLE address_marks (
   listener TEXT NOT NULL, first INTEGER NOT NULL, lowest INTEGER NOT NULL, PRIMARY KEY (listener, first)
 ) STRICT, WITHOUT ROWID;
@@ -72,17 +84,20 @@ CREATE TABLE orders_now (
   gateway TEXT NOT NULL,
   number INTEGER NOT NULL,
   base INTEGER NOT NULL,
-  text TEXT NOT NULL,
-  signature TEXT NOT NULL,
-  successor_signature TEXT,
   hash TEXT NOT NULL,
   size INTEGER NOT NULL,
   amended INTEGER NOT NULL,
   made TEXT NOT NULL,
-  received TEXT
+  received TEXT,
+  signature TEXT NOT NULL,
+  successor_signature TEXT,
+  -- Everything that a whole order says but of people; nothing where an earlier version made it.
+  settings TEXT,
+  -- Last: what stands behind megabytes of text is only found by going through them.
+  text TEXT NOT NULL
 ) STRICT;
-INSERT INTO orders_now SELECT name, gateway, number, number, json_extract(envelope, '$.order'), json_extract(envelope, '$.signature'),
-  json_extract(envelope, '$.successor_signature'), hash, length(json_extract(envelope, '$.order')), 0, made, received FROM orders;
+INSERT INTO orders_now SELECT name, gateway, number, number, hash, length(json_extract(envelope, '$.order')), 0, made, received,
+  json_extract(envelope, '$.signature'), json_extract(envelope, '$.successor_signature'), NULL, json_extract(envelope, '$.order') FROM orders;
 DROP TABLE orders;
 ALTER TABLE orders_now RENAME TO orders;
 CREATE INDEX orders_by_gateway ON orders(gateway, number);
@@ -92,7 +107,71 @@ CREATE INDEX revocations_by_at ON revocations(at);
 
 -- What each command did to records, compressed; as text where an earlier version wrote it.
 ALTER TABLE changes ADD COLUMN packed BLOB;
+-- Of what most have nothing, only what is there.
+DROP INDEX users_by_alias;
+CREATE UNIQUE INDEX users_by_alias ON users(alias) WHERE alias IS NOT NULL;
+DROP INDEX credentials_by_account;
+CREATE INDEX credentials_by_account ON credentials(json_extract(account, '$.name')) WHERE account IS NOT NULL;
 -- How many live credentials a user has costs no look at any of them.
 CREATE INDEX credentials_live_by_user ON credentials(user) WHERE revoked IS NULL;
 DROP INDEX credentials_by_expires;
 CREATE INDEX credentials_by_expires ON credentials(expires) WHERE revoked IS NULL AND expires IS NOT NULL;
+
+-- Whose entries in the next order of a gateway may be other than in its newest; '*' for anybody's. Whoever makes an order takes out whom it is about.
+CREATE TABLE pending (gateway TEXT NOT NULL, device TEXT NOT NULL, PRIMARY KEY (gateway, device)) STRICT, WITHOUT ROWID;
+INSERT INTO pending (gateway, device) SELECT name, '*' FROM gateways;
+CREATE TRIGGER pending_gateway AFTER INSERT ON gateways BEGIN INSERT INTO pending (gateway, device) VALUES (NEW.name, '*') ON CONFLICT DO NOTHING; END;
+CREATE TRIGGER pending_issued AFTER INSERT ON credentials BEGIN
+  INSERT INTO pending (gateway, device)
+    SELECT substr(value, 1, instr(value, '/') - 1), NEW.device FROM json_tree(NEW.ways) WHERE key = 'listener'
+    UNION SELECT value, NEW.device FROM json_each(NEW.gateways) WHERE true ON CONFLICT DO NOTHING;
+END;
+CREATE TRIGGER pending_changed AFTER UPDATE OF device, user, identity, kind, ways, account, gateways, fixed, once, valid_from, expires, revoked
+ON credentials WHEN OLD.device IS NOT NEW.device OR OLD.user IS NOT NEW.user OR OLD.identity IS NOT NEW.identity OR OLD.kind IS NOT NEW.kind
+  OR OLD.ways IS NOT NEW.ways OR OLD.account IS NOT NEW.account OR OLD.gateways IS NOT NEW.gateways OR OLD.fixed IS NOT NEW.fixed
+  OR OLD.once IS NOT NEW.once OR OLD.valid_from IS NOT NEW.valid_from OR OLD.expires IS NOT NEW.expires OR OLD.revoked IS NOT NEW.revoked
+BEGIN
+  INSERT INTO pending (gateway, device)
+    SELECT substr(value, 1, instr(value, '/') - 1), OLD.device FROM json_tree(OLD.ways) WHERE key = 'listener'
+    UNION SELECT substr(value, 1, instr(value, '/') - 1), NEW.device FROM json_tree(NEW.ways) WHERE key = 'listener'
+    UNION SELECT value, OLD.device FROM json_each(OLD.gateways)
+    UNION SELECT value, NEW.device FROM json_each(NEW.gateways) WHERE true ON CONFLICT DO NOTHING;
+END;
+CREATE TRIGGER pending_removed AFTER DELETE ON credentials BEGIN
+  INSERT INTO pending (gateway, device)
+    SELECT substr(value, 1, instr(value, '/') - 1), OLD.device FROM json_tree(OLD.ways) WHERE key = 'listener'
+    UNION SELECT value, OLD.device FROM json_each(OLD.gateways) WHERE true ON CONFLICT DO NOTHING;
+END;
+CREATE TRIGGER pending_state AFTER UPDATE OF state ON users WHEN OLD.state IS NOT NEW.state BEGIN
+  INSERT INTO pending (gateway, device)
+    SELECT substr(way.value, 1, instr(way.value, '/') - 1), credentials.device
+      FROM credentials, json_tree(credentials.ways) AS way WHERE credentials.user = NEW.name AND way.key = 'listener'
+    UNION SELECT gate.value, credentials.device FROM credentials, json_each(credentials.gateways) AS gate WHERE credentials.user = NEW.name
+    ON CONFLICT DO NOTHING;
+END;
+CREATE TRIGGER pending_revoked AFTER INSERT ON revocations BEGIN
+  INSERT INTO pending (gateway, device) SELECT DISTINCT value, NEW.device FROM json_each(NEW.gateways) WHERE true ON CONFLICT DO NOTHING;
+END;
+CREATE TRIGGER pending_revoked_otherwise AFTER UPDATE OF device, reason, gateways ON revocations
+WHEN OLD.device IS NOT NEW.device OR OLD.reason IS NOT NEW.reason OR OLD.gateways IS NOT NEW.gateways BEGIN
+  INSERT INTO pending (gateway, device)
+    SELECT value, NEW.device FROM json_each(NEW.gateways) UNION SELECT value, OLD.device FROM json_each(OLD.gateways) WHERE true ON CONFLICT DO NOTHING;
+END;
+
+-- What devices were told, and how many of each: most of a listener were told the same.
+CREATE TABLE told_texts (told TEXT PRIMARY KEY, devices INTEGER NOT NULL) STRICT, WITHOUT ROWID;
+INSERT INTO told_texts (told, devices) SELECT told, count(*) FROM credentials WHERE revoked IS NULL AND told <> '[]' GROUP BY told;
+CREATE TRIGGER told_first AFTER INSERT ON credentials WHEN NEW.revoked IS NULL AND NEW.told <> '[]' BEGIN
+  INSERT INTO told_texts (told, devices) VALUES (NEW.told, 1) ON CONFLICT (told) DO UPDATE SET devices = devices + 1;
+END;
+CREATE TRIGGER told_otherwise AFTER UPDATE OF told, revoked ON credentials WHEN OLD.told IS NOT NEW.told OR OLD.revoked IS NOT NEW.revoked BEGIN
+  UPDATE told_texts SET devices = devices - 1 WHERE told = OLD.told AND OLD.revoked IS NULL AND OLD.told <> '[]';
+  DELETE FROM told_texts WHERE told = OLD.told AND devices = 0;
+  INSERT INTO told_texts (told, devices) SELECT NEW.told, 1 WHERE NEW.revoked IS NULL AND NEW.told <> '[]'
+    ON CONFLICT (told) DO UPDATE SET devices = devices + 1;
+END;
+CREATE TRIGGER told_no_more AFTER DELETE ON credentials WHEN OLD.revoked IS NULL AND OLD.told <> '[]' BEGIN
+  UPDATE told_texts SET devices = devices - 1 WHERE told = OLD.told;
+  DELETE FROM told_texts WHERE told = OLD.told AND devices = 0;
+END;
+CREATE INDEX credentials_noticed ON credentials(name) WHERE notice IS NOT NULL AND revoked IS NULL;

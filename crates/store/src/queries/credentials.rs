@@ -43,6 +43,14 @@ pub struct Knows {
     pub notice: Option<NoticeMade>,
 }
 
+impl Knows {
+    /// Whether there is a way notice for it that it has not taken, and it was told anything before.
+    #[must_use]
+    pub fn waits(&self) -> bool {
+        self.told != "[]" && self.notice.as_ref().is_some_and(|notice| notice.taken.is_none())
+    }
+}
+
 impl Readable for Knows {
     const TABLE: &'static str = "credentials";
     const NOUN: &'static str = "credential";
@@ -100,13 +108,22 @@ impl Book<'_> {
         Ok(all)
     }
 
-    /// Shows what is known by each device that was told of its ways in, one by one, as long as its credential is not revoked.
+    /// Shows each device that was told this, one by one, as long as its credential is not revoked.
     ///
     /// # Errors
     /// The database cannot be read, or what `visit` returns.
-    pub fn told(&self, mut visit: impl FnMut(Knows) -> Result<()>) -> Result<()> {
+    pub fn told(&self, told: &str, mut visit: impl FnMut(Knows) -> Result<()>) -> Result<()> {
+        let filters = [("revoked", Value::Null), ("told", told.into())];
+        self.each(&Query { filters: &filters, ..Query::default() }, |knows: Knows| visit(knows).map(|()| true))
+    }
+
+    /// Shows each device for which a way notice was made, one by one, as long as its credential is not revoked.
+    ///
+    /// # Errors
+    /// The database cannot be read, or what `visit` returns.
+    pub fn noticed(&self, mut visit: impl FnMut(Knows) -> Result<()>) -> Result<()> {
         let filters = [("revoked", Value::Null)];
-        let query = Query { filters: &filters, other_than: Some(("told", "[]")), ..Query::default() };
+        let query = Query { filters: &filters, having: Some("notice"), ..Query::default() };
         self.each(&query, |knows: Knows| visit(knows).map(|()| true))
     }
 }

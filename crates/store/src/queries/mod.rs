@@ -13,7 +13,6 @@ mod orders;
 mod people;
 
 pub use credentials::{Knows, Stands, admitted_at};
-pub use orders::Excerpt;
 pub use people::UserLine;
 
 use crate::rows::{Link, Query};

@@ -4,26 +4,32 @@ use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 use yestrel_core::estate::{OrderKept, StoredOrder};
-use yestrel_core::order::{Admit, Envelope, SignedAmendment, excerpt};
+use yestrel_core::order::{Admit, Content, Envelope, Excerpt, SignedAmendment, excerpt};
 use yestrel_core::{Problem, Result};
 
 use crate::book::Book;
 use crate::records::Readable;
 use crate::rows::{Cell, Query};
 
+/// In the place of a device: anybody's entries may be other than they are.
+const ANYBODY: &str = "*";
+
+#[derive(serde::Deserialize)]
+struct SettingsOf {
+    settings: Option<String>,
+}
+
+impl Readable for SettingsOf {
+    const TABLE: &'static str = "orders";
+    const NOUN: &'static str = "order";
+    const COLUMNS: &'static [&'static str] = &["settings"];
+}
+
 impl Readable for OrderKept {
     const TABLE: &'static str = "orders";
     const NOUN: &'static str = "order";
     const COLUMNS: &'static [&'static str] =
         &["name", "gateway", "number", "base", "hash", "size", "amended", "made", "received"];
-}
-
-/// What of a gateway's newest order is about some devices.
-#[derive(Debug)]
-pub struct Excerpt {
-    pub admit: Vec<Admit>,
-    /// Which of the identities that were asked for it names as revoked.
-    pub revoked: BTreeSet<String>,
 }
 
 impl Book<'_> {
@@ -90,38 +96,36 @@ impl Book<'_> {
         devices: &BTreeSet<String>,
         identities: &BTreeSet<String>,
     ) -> Result<Option<Excerpt>> {
-        let mut found = Excerpt { admit: Vec::new(), revoked: BTreeSet::new() };
+        let mut found = Excerpt::default();
         let mut open = devices.clone();
         // The newest first: each device has what the last amendment that names it says.
         for number in (kept.base..=kept.number).rev() {
-            let mut whole = false;
+            let mut read = false;
             let name = StoredOrder::name_of(&kept.gateway, number);
             let filters = [("name", name.as_str().into())];
             let query = Query { table: StoredOrder::TABLE, columns: &["text"], filters: &filters, ..Query::default() };
             self.texts(&query, &mut |text| {
-                // As a key of what is revoked; where one is let in, it stands as a value.
-                let revoked = |identity: &&String| text.contains(&format!("\"{identity}\":{{"));
-                found.revoked.extend(identities.iter().filter(revoked).cloned());
-                if number == kept.base {
-                    whole = !text.is_empty();
-                    match excerpt(text, &open) {
-                        Some(admit) => found.admit.extend(admit),
-                        None => whole = false,
-                    }
-                } else {
+                if number > kept.base {
                     let signed = SignedAmendment { amendment: text.to_owned(), signature: String::new() };
                     let amendment = signed.read()?;
                     let here = |admit: &Admit| open.contains(&admit.device);
                     found.admit.extend(amendment.admit.into_iter().filter(here));
+                    found.revoked.extend(amendment.revoked.into_keys().filter(|one| identities.contains(one)));
                     open.retain(|device| !amendment.devices.contains(device));
-                    whole = true;
+                    read = true;
+                } else if let Some(Excerpt { admit, revoked }) = excerpt(text, &open, identities) {
+                    found.admit.extend(admit);
+                    found.revoked.extend(revoked);
+                    read = !text.is_empty();
                 }
                 Ok(())
             })?;
-            if !whole {
+            if !read {
                 return Ok(None);
             }
         }
+        // Whatever names a revoked identity is out, whoever it stands for.
+        found.admit.retain(|admit| !found.revoked.contains(&admit.proof.identity().to_string()));
         Ok(Some(found))
     }
 
@@ -150,7 +154,14 @@ impl Book<'_> {
     ///
     /// # Errors
     /// The database cannot be written.
-    pub fn keep_order(&self, gateway: &str, number: u64, made: Timestamp, envelope: &Envelope) -> Result<()> {
+    pub fn keep_order(
+        &self,
+        gateway: &str,
+        number: u64,
+        made: Timestamp,
+        envelope: &Envelope,
+        settings: Option<&Content>,
+    ) -> Result<()> {
         let base = number - envelope.amendments.len() as u64;
         let mut row = StoredOrder {
             name: StoredOrder::name_of(gateway, base),
@@ -158,6 +169,7 @@ impl Book<'_> {
             number: base,
             base,
             hash: Envelope { amendments: Vec::new(), ..envelope.clone() }.hash(),
+            settings: settings.and_then(|settings| serde_json::to_string(settings).ok()),
             size: envelope.order.len() as u64,
             amended: 0,
             text: envelope.order.clone(),
@@ -176,6 +188,7 @@ impl Book<'_> {
                 text: signed.amendment.clone(),
                 signature: signed.signature.clone(),
                 successor_signature: None,
+                settings: None,
                 ..row
             };
             self.put(&row)?;
@@ -195,6 +208,7 @@ impl Book<'_> {
             number,
             base: to.base,
             hash: signed.hash(),
+            settings: None,
             size: to.size,
             amended: to.amended + signed.amendment.len() as u64,
             text: signed.amendment.clone(),
@@ -204,6 +218,41 @@ impl Book<'_> {
             received: None,
         })?;
         self.need(&StoredOrder::name_of(&to.gateway, number))
+    }
+
+    /// Everything that an order says but of people; `None` where that was not kept.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn settings_of(&self, kept: &OrderKept) -> Result<Option<Content>> {
+        let whole: Option<SettingsOf> = self.get(&StoredOrder::name_of(&kept.gateway, kept.base))?;
+        Ok(whole.and_then(|whole| serde_json::from_str(&whole.settings?).ok()))
+    }
+
+    /// Devices whose entries in the next order of a gateway may be other than in its newest, at most `most`; `None`: there are more, or it may be
+    /// anybody's.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn pending(&self, gateway: &str, most: usize) -> Result<Option<BTreeSet<String>>> {
+        let all = self.pending_devices(gateway, most + 1)?;
+        Ok(Some(all).filter(|all| all.len() <= most && !all.contains(ANYBODY)))
+    }
+
+    /// The newest order of a gateway says what is so of these devices; of everybody, where none is named.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn settled(&self, gateway: &str, devices: Option<&BTreeSet<String>>) -> Result<()> {
+        self.no_longer_pending(gateway, devices)
+    }
+
+    /// What the newest order of a gateway says may be other than what is so, of anybody.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn unsettled(&self, gateway: &str) -> Result<()> {
+        self.now_pending(gateway, ANYBODY)
     }
 
     /// A gateway's agent has confirmed an order.
