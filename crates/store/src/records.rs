@@ -5,8 +5,8 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use yestrel_core::estate::{
-    Authority, Credential, Device, Estate, Gateway, Group, Host, IssuedCertificate, Listener, Registry, Revocation,
-    Session, SharedSecret, Site, StoredOrder, User,
+    Authority, Credential, Device, Estate, Gateway, Group, Host, IssuedCertificate, Listener, OrderText, Registry,
+    Revocation, Session, SharedSecret, Site, StoredOrder, User,
 };
 use yestrel_core::{Problem, Result};
 
@@ -157,6 +157,7 @@ record!(Credential, "credentials", "credential", structured["ways", "told", "gat
 record!(Address, "addresses", "address", flags["leased"]);
 record!(Revocation, "revocations", "revocation", structured["gateways"]);
 record!(StoredOrder, "orders", "order");
+record!(OrderText, "order_texts", "text of an order");
 record!(Session, "sessions", "session");
 record!(Authority, "authorities", "authority", structured["above", "responder", "published_at"]);
 record!(IssuedCertificate, "certificates", "certificate");

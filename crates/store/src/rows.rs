@@ -67,8 +67,6 @@ pub struct Query<'q> {
     pub beginning: Option<(&'static str, &'q str)>,
     /// Only those in which this column has something.
     pub having: Option<&'static str>,
-    /// Only those in which this column has another value.
-    pub other_than: Option<(&'static str, &'static str)>,
     /// Only those in which this column has something, and that is at most this.
     pub at_most: Option<(&'static str, &'q str)>,
     /// Only those in which this column is at least this.

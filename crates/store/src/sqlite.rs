@@ -403,10 +403,6 @@ fn written(query: &Query<'_>) -> (String, Vec<Sql>) {
     if let Some(column) = query.having {
         conditions.push(format!("{column} IS NOT NULL"));
     }
-    if let Some((column, value)) = query.other_than {
-        let value = place(Sql::Text(value.to_owned()));
-        conditions.push(format!("{column} IS NOT {value}"));
-    }
     if let Some((column, begun)) = query.beginning {
         // Everything that begins so stands between it and it with a character after the last one that a name can have.
         let first = place(Sql::Text(begun.to_owned()));

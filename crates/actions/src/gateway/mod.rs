@@ -10,7 +10,7 @@ pub mod relocate;
 
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
-use yestrel_core::estate::{Credential, Gateway, Host, Listener, OrderKept, Site, StoredOrder};
+use yestrel_core::estate::{Credential, Gateway, Host, Listener, Site};
 use yestrel_core::exchange::agent::{AgentStatus, Status};
 use yestrel_core::exchange::host::{Log, LogPiece, Restart};
 use yestrel_core::keys::{KeyPair, PublicKey};
@@ -326,9 +326,7 @@ pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<(
                 book.put(&credential)?;
             }
         }
-        for order in book.find::<OrderKept>(&[("gateway", gateway.name.as_str().into())])? {
-            book.remove::<StoredOrder>(&order.name)?;
-        }
+        book.forget_orders(&gateway.name)?;
         lists::forget_gateway(book, &gateway.name)?;
         if left.is_some() {
             leftover::leave(book, &host.name, &gateway)?;

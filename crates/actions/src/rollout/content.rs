@@ -7,7 +7,7 @@ use yestrel_core::estate::{Authority, Gateway, OrderKept, Permit, Revocation, Sh
 use yestrel_core::order::{self, Admit, Content, Part, Peer, PeerDial};
 use yestrel_core::tunnel::Tunnel;
 use yestrel_store::queries::{admitted_at, kept_out_at};
-use yestrel_store::{Book, Link, Query};
+use yestrel_store::{Book, Query};
 
 use crate::authority::lists;
 use crate::find;
@@ -134,10 +134,10 @@ pub(super) fn few(book: &Book<'_>, gateway: &Gateway, newest: &OrderKept, only: 
     }
     let (mut permits, mut suspended) = (Vec::new(), HashSet::new());
     for device in &devices {
-        let filters = [("device", device.as_str().into())];
-        let theirs = Query { filters: &filters, ..Query::default() };
-        permits.extend(book.ask::<Permit>(&Query { linked: Some((Link::Admitted, &gateway.name)), ..theirs.clone() })?);
-        for one in book.ask::<Revocation>(&Query { linked: Some((Link::KeptOut, &gateway.name)), ..theirs })? {
+        let live = [("device", device.as_str().into()), ("revoked", serde_json::Value::Null)];
+        permits.extend(book.find::<Permit>(&live)?);
+        let theirs: Vec<Revocation> = book.find(&[("device", device.as_str().into())])?;
+        for one in theirs.into_iter().filter(|one| one.gateways.contains(&gateway.name)) {
             revocations.insert(one.name.clone(), one);
         }
         let user = device.split('/').next().unwrap_or_default();

@@ -206,7 +206,7 @@ fn the_estate_sends_amendments_and_forgets_the_texts_of_old_orders() {
     world.run("rollout --yes").is(0);
     let orders = || {
         let estate = rusqlite::Connection::open(world.path("skerry")).unwrap();
-        let sql = "SELECT number || ' ' || base || ' ' || (length(text) > 0) FROM orders ORDER BY number";
+        let sql = "SELECT number || ' ' || base || ' ' || (text IS NOT NULL) FROM orders LEFT JOIN order_texts USING (name) ORDER BY number";
         let mut rows = estate.prepare(sql).unwrap();
         rows.query_map([], |row| row.get::<_, String>(0)).unwrap().map(Result::unwrap).collect::<Vec<_>>()
     };

@@ -48,7 +48,7 @@ pub use registry::{Method, Registry, RegistryKind};
 pub use sealed_secret::SealedSecret;
 pub use shared_secret::SharedSecret;
 pub use site::Site;
-pub use stored_order::{OrderKept, StoredOrder};
+pub use stored_order::{OrderKept, OrderText, StoredOrder};
 pub use told::{NoticeMade, Told};
 
 /// The estate itself: one row.

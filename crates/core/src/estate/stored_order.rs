@@ -12,8 +12,6 @@ pub struct StoredOrder {
     pub number: u64,
     /// The number of the whole order that it amends; its own, where it is whole.
     pub base: u64,
-    /// What was signed; empty once it is old, and only its hash is kept.
-    pub text: String,
     /// Ed25519 (RFC 8032), base64.
     pub signature: String,
     /// By the estate's new key, where the order names one.
@@ -39,7 +37,15 @@ impl StoredOrder {
     }
 }
 
-/// What is known of an order without its text.
+/// What was signed as an order, whole or as an amendment; of old ones it is not kept.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct OrderText {
+    /// That of the order.
+    pub name: String,
+    pub text: String,
+}
+
+/// What is known of an order without its signatures.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct OrderKept {
     /// `harbour 13`.

@@ -78,7 +78,7 @@ CREATE TRIGGER address_marks_back AFTER DELETE ON addresses BEGIN
   UPDATE address_marks SET lowest = min(lowest, OLD.number) WHERE listener = OLD.listener AND first <= OLD.number;
 END;
 
--- An order is whole, or amends the one before it; its text stands as it was signed, and of old ones only the hash.
+-- An order is whole, or amends the one before it; its text is kept as it was signed, and of old ones only the hash.
 CREATE TABLE orders_now (
   name TEXT PRIMARY KEY,
   gateway TEXT NOT NULL,
@@ -92,12 +92,13 @@ CREATE TABLE orders_now (
   signature TEXT NOT NULL,
   successor_signature TEXT,
   -- Everything that a whole order says but of people; nothing where an earlier version made it.
-  settings TEXT,
-  -- Last: what stands behind megabytes of text is only found by going through them.
-  text TEXT NOT NULL
+  settings TEXT
 ) STRICT;
 INSERT INTO orders_now SELECT name, gateway, number, number, hash, length(json_extract(envelope, '$.order')), 0, made, received,
-  json_extract(envelope, '$.signature'), json_extract(envelope, '$.successor_signature'), NULL, json_extract(envelope, '$.order') FROM orders;
+  json_extract(envelope, '$.signature'), json_extract(envelope, '$.successor_signature'), NULL FROM orders;
+-- Apart: a row is written whole, and what is noted of an order later is little.
+CREATE TABLE order_texts (name TEXT PRIMARY KEY, text TEXT NOT NULL) STRICT;
+INSERT INTO order_texts (name, text) SELECT name, json_extract(envelope, '$.order') FROM orders;
 DROP TABLE orders;
 ALTER TABLE orders_now RENAME TO orders;
 CREATE INDEX orders_by_gateway ON orders(gateway, number);

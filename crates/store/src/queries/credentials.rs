@@ -93,7 +93,7 @@ impl Book<'_> {
     /// The database cannot be read.
     pub fn revoked_since(&self, at: Timestamp) -> Result<Vec<Revocation>> {
         let at = at.to_string();
-        self.ask(&Query { at_least: Some(("at", &at)), ..Query::default() })
+        self.ask(&Query { at_least: Some(("at", &at)), by: Some("at"), ..Query::default() })
     }
 
     /// Credentials that are neither revoked nor replaced, and end after now and by `until`.

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use yestrel_core::estate::{OrderKept, StoredOrder};
+use yestrel_core::estate::{OrderKept, OrderText, StoredOrder};
 use yestrel_core::order::{Admit, Content, Envelope, Excerpt, SignedAmendment, excerpt};
 use yestrel_core::{Problem, Result};
 
@@ -64,16 +64,21 @@ impl Book<'_> {
     pub fn envelope(&self, gateway: &str, number: u64) -> Result<Option<Envelope>> {
         let Some(kept) = self.order_kept(gateway, number)? else { return Ok(None) };
         let whole: StoredOrder = self.need(&StoredOrder::name_of(gateway, kept.base))?;
-        if whole.text.is_empty() {
-            return Err(Problem::failed(format!("the text of order {number} of {gateway} is not kept any more"))
-                .why("of old orders only the hash is"));
-        }
+        let order = self.order_text(gateway, kept.base)?;
         let mut amendments = Vec::new();
         for number in kept.base + 1..=number {
             amendments.push(self.amendment(gateway, number)?);
         }
-        let StoredOrder { text, signature, successor_signature, .. } = whole;
-        Ok(Some(Envelope { order: text, signature, successor_signature, amendments }))
+        let StoredOrder { signature, successor_signature, .. } = whole;
+        Ok(Some(Envelope { order, signature, successor_signature, amendments }))
+    }
+
+    fn order_text(&self, gateway: &str, number: u64) -> Result<String> {
+        let kept: Option<OrderText> = self.get(&StoredOrder::name_of(gateway, number))?;
+        kept.map(|kept| kept.text).ok_or_else(|| {
+            Problem::failed(format!("the text of order {number} of {gateway} is not kept any more"))
+                .why("of old orders only the hash is")
+        })
     }
 
     /// The amendment by which an order came about.
@@ -81,8 +86,8 @@ impl Book<'_> {
     /// # Errors
     /// The database cannot be read, or there is none.
     pub fn amendment(&self, gateway: &str, number: u64) -> Result<SignedAmendment> {
-        let StoredOrder { text, signature, .. } = self.need(&StoredOrder::name_of(gateway, number))?;
-        Ok(SignedAmendment { amendment: text, signature })
+        let StoredOrder { signature, .. } = self.need(&StoredOrder::name_of(gateway, number))?;
+        Ok(SignedAmendment { amendment: self.order_text(gateway, number)?, signature })
     }
 
     /// What an order says of some devices, and which of these identities it names as revoked, without reading all of it. `None`: there is no such order,
@@ -103,7 +108,7 @@ impl Book<'_> {
             let mut read = false;
             let name = StoredOrder::name_of(&kept.gateway, number);
             let filters = [("name", name.as_str().into())];
-            let query = Query { table: StoredOrder::TABLE, columns: &["text"], filters: &filters, ..Query::default() };
+            let query = Query { table: OrderText::TABLE, columns: &["text"], filters: &filters, ..Query::default() };
             self.texts(&query, &mut |text| {
                 if number > kept.base {
                     let signed = SignedAmendment { amendment: text.to_owned(), signature: String::new() };
@@ -116,7 +121,7 @@ impl Book<'_> {
                 } else if let Some(Excerpt { admit, revoked }) = excerpt(text, &open, identities) {
                     found.admit.extend(admit);
                     found.revoked.extend(revoked);
-                    read = !text.is_empty();
+                    read = true;
                 }
                 Ok(())
             })?;
@@ -143,7 +148,7 @@ impl Book<'_> {
     pub fn order_names(&self, gateway: &str, number: u64, identity: &str) -> Result<bool> {
         let Some(kept) = self.order_kept(gateway, number)? else { return Ok(false) };
         for number in (kept.base..=kept.number).rev() {
-            if self.holds::<StoredOrder>(&StoredOrder::name_of(gateway, number), "text", identity)? {
+            if self.holds::<OrderText>(&StoredOrder::name_of(gateway, number), "text", identity)? {
                 return Ok(true);
             }
         }
@@ -172,26 +177,26 @@ impl Book<'_> {
             settings: settings.and_then(|settings| serde_json::to_string(settings).ok()),
             size: envelope.order.len() as u64,
             amended: 0,
-            text: envelope.order.clone(),
             signature: envelope.signature.clone(),
             successor_signature: envelope.successor_signature.clone(),
             made,
             received: None,
         };
         self.put(&row)?;
+        self.put(&OrderText { name: row.name.clone(), text: envelope.order.clone() })?;
         for (number, signed) in (base + 1..).zip(&envelope.amendments) {
             row.amended += signed.amendment.len() as u64;
             row = StoredOrder {
                 name: StoredOrder::name_of(gateway, number),
                 number,
                 hash: signed.hash(),
-                text: signed.amendment.clone(),
                 signature: signed.signature.clone(),
                 successor_signature: None,
                 settings: None,
                 ..row
             };
             self.put(&row)?;
+            self.put(&OrderText { name: row.name.clone(), text: signed.amendment.clone() })?;
         }
         Ok(())
     }
@@ -211,12 +216,13 @@ impl Book<'_> {
             settings: None,
             size: to.size,
             amended: to.amended + signed.amendment.len() as u64,
-            text: signed.amendment.clone(),
             signature: signed.signature.clone(),
             successor_signature: None,
             made: self.now,
             received: None,
         })?;
+        let name = StoredOrder::name_of(&to.gateway, number);
+        self.put(&OrderText { name, text: signed.amendment.clone() })?;
         self.need(&StoredOrder::name_of(&to.gateway, number))
     }
 
@@ -263,6 +269,18 @@ impl Book<'_> {
         self.set::<StoredOrder>(&StoredOrder::name_of(gateway, number), &[("received", at.to_string().into())])
     }
 
+    /// Forgets every order of a gateway.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn forget_orders(&self, gateway: &str) -> Result<()> {
+        for order in self.find::<OrderKept>(&[("gateway", gateway.into())])? {
+            self.remove::<OrderText>(&order.name)?;
+            self.remove::<StoredOrder>(&order.name)?;
+        }
+        Ok(())
+    }
+
     /// Forgets the texts of old orders; hashes stay. What is kept: the newest, the one before it, the one that the agent has confirmed, each with
     /// the whole order that it stands on.
     ///
@@ -274,10 +292,14 @@ impl Book<'_> {
         for number in [newest, newest.saturating_sub(1), confirmed] {
             keep_from = keep_from.min(self.order_kept(gateway, number)?.map_or(newest, |kept| kept.base));
         }
-        let filters = [("gateway", gateway.into())];
-        let query = Query { filters: &filters, other_than: Some(("text", "")), ..Query::default() };
-        for old in self.ask::<OrderKept>(&query)?.into_iter().filter(|one| one.number < keep_from) {
-            self.set::<StoredOrder>(&old.name, &[("text", "".into())])?;
+        // Of those whose text is still kept there are few.
+        let prefix = format!("{gateway} ");
+        let query = Query { beginning: Some(("name", &prefix)), ..Query::default() };
+        for name in self.names::<OrderText>(&query)? {
+            let number = name.strip_prefix(&prefix).and_then(|number| number.parse::<u64>().ok());
+            if number.is_some_and(|number| number < keep_from) {
+                self.remove::<OrderText>(&name)?;
+            }
         }
         Ok(())
     }
