@@ -13,7 +13,7 @@ use yestrel_core::order::SignedRenewal;
 use yestrel_core::x509::PrivateKey;
 use yestrel_core::{Problem, Result};
 use yestrel_places::{Manage, Person};
-use yestrel_store::{Book, SealingKey, SqliteStore};
+use yestrel_store::{Book, SealingKey, SqliteStore, Store};
 use zeroize::Zeroizing;
 
 use crate::find;
@@ -26,7 +26,7 @@ pub type AskPassphrase = Box<dyn Fn() -> Result<Zeroizing<String>>>;
 /// An estate that a command works on.
 pub struct Context {
     path: PathBuf,
-    store: SqliteStore,
+    store: Box<dyn Store>,
     who: String,
     /// The moment of the command.
     pub now: Timestamp,
@@ -63,7 +63,7 @@ impl Context {
     /// # Errors
     /// It is missing, no estate, readable by others, or of a newer version.
     pub fn open(path: &Path, passphrase: AskPassphrase, person: Arc<dyn Person>) -> Result<Self> {
-        let store = SqliteStore::open(path)?;
+        let store = Box::new(SqliteStore::open(path)?);
         let places = HashMap::new();
         let (now, borrowed) = (Timestamp::now(), Arc::default());
         let opened = RefCell::default();

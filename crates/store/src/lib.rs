@@ -3,7 +3,8 @@
 //!
 //! | file | its job |
 //! |---|---|
-//! | `rows` | what a database must be able to do |
+//! | `store` | what an estate is kept in: transactions |
+//! | `rows` | what a database must be able to do within one |
 //! | `records` | how the nouns become rows |
 //! | `reading` | nouns straight from the cells of a row |
 //! | `queries` | questions that read no more than they need |
@@ -20,9 +21,11 @@ pub mod records;
 pub mod rows;
 pub mod seal;
 pub mod sqlite;
+mod store;
 
 pub use book::{Book, looked_up};
 pub use records::{Readable, Record};
 pub use rows::{Link, Query, Rows};
 pub use seal::SealingKey;
 pub use sqlite::SqliteStore;
+pub use store::Store;

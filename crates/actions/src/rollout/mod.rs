@@ -172,13 +172,14 @@ fn order_for(
         }
         (Next::Newest | Next::Amended(_), None) => Err(Problem::failed(format!("{name} has no order yet"))),
         (Next::Whole(content), _) => {
-            let settings = content.settings();
+            let (settings, entries) = (content.settings(), content.admit.len());
             let signing = key.open(&estate.private_key, labels::SIGNING)?;
             let mut envelope = order::sign(&estate.id, plan.to, &previous, now, *content, &signing)?;
             if let Some(trusted) = gateway.trusts.filter(|_| gateway.adopted) {
                 let before = keyring::previous(key, estate, &trusted)?;
                 envelope = order::sign_over(&envelope, &before, &signing)?;
             }
+            envelope.check_length(name, entries)?;
             book.keep_order(name, plan.to, now, &envelope, Some(&settings))?;
             book.forget_old_orders(name, gateway.order_number)?;
             book.note("rollout", name, &format!("order {}", plan.to))?;

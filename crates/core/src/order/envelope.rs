@@ -98,7 +98,26 @@ pub fn signer(key: &Secret) -> Result<PublicKey> {
     Ok(PublicKey(SigningKey::from_bytes(&*key.private_key()?).verifying_key().to_bytes()))
 }
 
+/// How long an order may be as a message, so that it and what is amended of it stay below what agents take.
+const LONGEST_ORDER: usize = 48 * 1024 * 1024;
+
 impl Envelope {
+    /// Checks, before it is kept, that agents will take it.
+    ///
+    /// # Errors
+    /// It is too long.
+    pub fn check_length(&self, gateway: &str, devices: usize) -> Result<()> {
+        // In a message it is a text within a text: quotes and backslashes stand there as two.
+        let escaped = self.order.bytes().filter(|byte| matches!(byte, b'"' | b'\\')).count();
+        let length = self.order.len() + escaped;
+        if length <= LONGEST_ORDER {
+            return Ok(());
+        }
+        Err(Problem::refused(format!("the order of {gateway} would be longer than agents take"))
+            .why(format!("{devices} entries make {length} bytes; {LONGEST_ORDER} are taken"))
+            .try_("yestrel gateway create --help   a second gateway takes some of the devices"))
+    }
+
     /// SHA-256 of the order's text, or of its last amendment's.
     #[must_use]
     pub fn hash(&self) -> String {

@@ -50,6 +50,18 @@ proptest! {
     }
 }
 
+/// Before it is kept: one that no agent takes would stand in the way of every later one.
+#[test]
+fn an_order_that_is_longer_than_agents_take_is_refused_before_it_is_kept() {
+    let short = envelope(13, "x");
+    short.check_length("harbour", 2).unwrap();
+    let text = |length: usize, of: &str| Envelope { order: of.repeat(length), ..short.clone() };
+    assert!(text(48 * 1024 * 1024, "x").check_length("harbour", 9).is_ok());
+    let problem = text(48 * 1024 * 1024 + 1, "x").check_length("harbour", 9).unwrap_err();
+    assert!(problem.error.contains("harbour") && problem.why.unwrap().contains("9 entries"));
+    assert!(text(24 * 1024 * 1024 + 1, "\"").check_length("harbour", 9).is_err(), "a quote takes two");
+}
+
 #[test]
 fn two_copies_of_an_estate_are_noticed() {
     let current = envelope(13, "x");

@@ -1,0 +1,350 @@
+//! The rows of one transaction.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use rusqlite::types::ValueRef;
+use rusqlite::{Connection, OptionalExtension as _};
+use serde_json::{Map, Value};
+use yestrel_core::audit::{HistoryRow, SignedHead};
+use yestrel_core::undo::Change;
+use yestrel_core::{Problem, Result};
+
+use super::problem::problem;
+use super::query::{Parameter, condition, written};
+use crate::journal;
+use crate::rows::{Cell, Query, Row, Rows, View};
+
+/// The rows of one transaction.
+pub(super) struct SqliteRows<'a> {
+    pub connection: &'a Connection,
+    pub path: &'a Path,
+}
+
+fn read_row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
+    let mut out = Map::new();
+    for (index, column) in row.as_ref().column_names().enumerate() {
+        let value = match row.get_ref(index)? {
+            ValueRef::Integer(number) => Value::from(number),
+            ValueRef::Text(text) => Value::String(String::from_utf8_lossy(text).into_owned()),
+            _ => Value::Null,
+        };
+        out.insert(column.to_owned(), value);
+    }
+    Ok(out)
+}
+
+/// A row under the cursor.
+struct Seen<'a> {
+    row: &'a rusqlite::Row<'a>,
+    columns: &'a [String],
+    path: &'a Path,
+}
+
+impl View for Seen<'_> {
+    fn columns(&self) -> &[String] {
+        self.columns
+    }
+
+    fn cell(&self, at: usize) -> Result<Cell<'_>> {
+        Ok(match self.row.get_ref(at).map_err(|e| problem(self.path, &e))? {
+            ValueRef::Integer(number) => Cell::Integer(number),
+            ValueRef::Text(text) => Cell::Text(std::str::from_utf8(text).map_err(|error| {
+                Problem::failed("the estate's database is damaged").why(format!("a text in it is none: {error}"))
+            })?),
+            _ => Cell::Null,
+        })
+    }
+}
+
+impl SqliteRows<'_> {
+    fn query(&self, sql: &str, parameters: &[&dyn rusqlite::ToSql]) -> Result<Vec<Row>> {
+        let run = || {
+            let mut statement = self.connection.prepare_cached(sql)?;
+            statement.query_map(parameters, read_row)?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+}
+
+impl Rows for SqliteRows<'_> {
+    fn get(&self, table: &str, key: &str) -> Result<Option<Row>> {
+        Ok(self.query(&format!("SELECT * FROM {table} WHERE name = ?1"), &[&key])?.pop())
+    }
+
+    fn each(&self, query: &Query<'_>, visit: &mut dyn FnMut(&dyn View) -> Result<bool>) -> Result<()> {
+        let (sql, values) = written(query);
+        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
+        let cannot = |error: rusqlite::Error| problem(self.path, &error);
+        let mut statement = self.connection.prepare_cached(&sql).map_err(cannot)?;
+        let columns: Vec<_> = statement.column_names().map(str::to_owned).collect();
+        let mut rows = statement.query(&parameters[..]).map_err(cannot)?;
+        while let Some(row) = rows.next().map_err(cannot)? {
+            if !visit(&Seen { row, columns: &columns, path: self.path })? {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    fn holds(&self, table: &str, column: &str, key: &str, text: &str) -> Result<bool> {
+        let sql = format!("SELECT instr({column}, ?2) > 0 FROM {table} WHERE name = ?1");
+        let run = || self.connection.prepare_cached(&sql)?.query_row([key, text], |row| row.get(0)).optional();
+        run().map(|found| found.unwrap_or_default()).map_err(|e| problem(self.path, &e))
+    }
+
+    fn free_address(&self, listener: &str, from: u32, below: u32, now: &str) -> Result<Option<u32>> {
+        let run = || {
+            let one = |sql: &str, parameters: &[&dyn rusqlite::ToSql]| {
+                self.connection.prepare_cached(sql)?.query_row(parameters, |row| row.get::<_, u32>(0)).optional()
+            };
+            let free = "SELECT number FROM addresses WHERE listener = ?1 AND held_until <= ?2 AND number >= ?3 AND number < ?4 ORDER BY held_until, number LIMIT 1";
+            if let Some(number) = one(free, &[&listener, &now, &from, &below])? {
+                return Ok(Some(number));
+            }
+            let noted = "SELECT lowest FROM address_marks WHERE listener = ?1 AND first = ?2";
+            let mut number = one(noted, &[&listener, &from])?.unwrap_or(from);
+            let taken =
+                "SELECT number FROM addresses WHERE listener = ?1 AND number >= ?2 AND number < ?3 ORDER BY number";
+            let mut statement = self.connection.prepare_cached(taken)?;
+            let mut rows = statement.query(rusqlite::params![listener, number, below])?;
+            while let Some(row) = rows.next()? {
+                if row.get::<_, u32>(0)? != number {
+                    break;
+                }
+                number += 1;
+            }
+            self.connection
+                .prepare_cached("INSERT INTO address_marks (listener, first, lowest) VALUES (?1, ?2, ?3) ON CONFLICT (listener, first) DO UPDATE SET lowest = excluded.lowest")?
+                .execute(rusqlite::params![listener, from, number])?;
+            Ok((number < below).then_some(number))
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
+    fn pending(&self, gateway: &str, most: usize) -> Result<BTreeSet<String>> {
+        let run = || {
+            let sql = "SELECT device FROM pending WHERE gateway = ?1 ORDER BY device LIMIT ?2";
+            let mut statement = self.connection.prepare_cached(sql)?;
+            let most = i64::try_from(most).unwrap_or(i64::MAX);
+            statement.query_map(rusqlite::params![gateway, most], |row| row.get(0))?.collect::<rusqlite::Result<_>>()
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
+    fn settle(&self, gateway: &str, devices: Option<&BTreeSet<String>>) -> Result<()> {
+        let run = || {
+            let Some(devices) = devices else {
+                return self
+                    .connection
+                    .prepare_cached("DELETE FROM pending WHERE gateway = ?1")?
+                    .execute([gateway])
+                    .map(drop);
+            };
+            let mut one = self.connection.prepare_cached("DELETE FROM pending WHERE gateway = ?1 AND device = ?2")?;
+            devices.iter().try_for_each(|device| one.execute([gateway, device]).map(drop))
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
+    fn unsettle(&self, gateway: &str, device: &str) -> Result<()> {
+        let sql = "INSERT OR IGNORE INTO pending (gateway, device) VALUES (?1, ?2)";
+        let run = || self.connection.prepare_cached(sql)?.execute([gateway, device]);
+        run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+
+    fn told(&self) -> Result<Vec<(String, usize)>> {
+        let run = || {
+            let mut statement = self.connection.prepare_cached("SELECT told, devices FROM told_texts ORDER BY told")?;
+            let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get::<_, i64>(1)?)))?;
+            rows.map(|row| row.map(|(told, count)| (told, usize::try_from(count).unwrap_or_default())))
+                .collect::<rusqlite::Result<_>>()
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
+    fn names(&self, table: &str) -> Result<Vec<String>> {
+        let run = || {
+            let mut statement = self.connection.prepare_cached(&format!("SELECT name FROM {table} ORDER BY name"))?;
+            statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
+    fn with_account(&self, name: &str) -> Result<Vec<String>> {
+        let run = || {
+            let sql = "SELECT name FROM credentials WHERE account IS NOT NULL AND json_extract(account, '$.name') = ?1 ORDER BY name";
+            let mut statement = self.connection.prepare_cached(sql)?;
+            statement.query_map([name], |row| row.get(0))?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
+    fn count(&self, table: &str, filters: &[(&str, Value)]) -> Result<usize> {
+        let sql = format!("SELECT count(*) FROM {table} WHERE {}", condition(filters));
+        let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();
+        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
+        let run = || self.connection.prepare_cached(&sql)?.query_row(&parameters[..], |row| row.get::<_, i64>(0));
+        run().map(|count| usize::try_from(count).unwrap_or_default()).map_err(|e| problem(self.path, &e))
+    }
+
+    fn greatest(&self, table: &str, column: &str, filters: &[(&str, Value)]) -> Result<u64> {
+        let sql = format!("SELECT coalesce(max({column}), 0) FROM {table} WHERE {}", condition(filters));
+        let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();
+        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
+        let run = || self.connection.prepare_cached(&sql)?.query_row(&parameters[..], |row| row.get::<_, i64>(0));
+        run().map(|number| u64::try_from(number).unwrap_or_default()).map_err(|e| problem(self.path, &e))
+    }
+
+    fn put(&self, table: &str, row: &Row) -> Result<()> {
+        let columns: Vec<_> = row.keys().map(String::as_str).collect();
+        let places: Vec<_> = (1..=columns.len()).map(|n| format!("?{n}")).collect();
+        let updates: Vec<_> = columns.iter().map(|column| format!("{column} = excluded.{column}")).collect();
+        let sql = format!(
+            "INSERT INTO {table} ({}) VALUES ({}) ON CONFLICT (name) DO UPDATE SET {}",
+            columns.join(", "),
+            places.join(", "),
+            updates.join(", ")
+        );
+        let values: Vec<_> = row.values().map(Parameter).collect();
+        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
+        let run = || self.connection.prepare_cached(&sql)?.execute(&parameters[..]);
+        run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+
+    fn set(&self, table: &str, key: &str, columns: &[(&str, Value)]) -> Result<()> {
+        let sets: Vec<_> = (2..).zip(columns).map(|(place, (column, _))| format!("{column} = ?{place}")).collect();
+        let sql = format!("UPDATE {table} SET {} WHERE name = ?1", sets.join(", "));
+        let values: Vec<_> = columns.iter().map(|(_, value)| Parameter(value)).collect();
+        let mut parameters: Vec<&dyn rusqlite::ToSql> = vec![&key];
+        parameters.extend(values.iter().map(|value| value as &dyn rusqlite::ToSql));
+        let run = || self.connection.prepare_cached(&sql)?.execute(&parameters[..]);
+        run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+
+    fn remove(&self, table: &str, key: &str) -> Result<bool> {
+        let run = || self.connection.prepare_cached(&format!("DELETE FROM {table} WHERE name = ?1"))?.execute([key]);
+        run().map(|count| count > 0).map_err(|e| problem(self.path, &e))
+    }
+
+    fn defer_references(&self) -> Result<()> {
+        self.connection.pragma_update(None, "defer_foreign_keys", true).map_err(|e| problem(self.path, &e))
+    }
+
+    fn history(&self, limit: usize) -> Result<Vec<HistoryRow>> {
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        let mut rows = self.query("SELECT * FROM history ORDER BY number DESC LIMIT ?1", &[&limit])?;
+        rows.reverse();
+        rows.into_iter()
+            .map(|row| {
+                serde_json::from_value(Value::Object(row))
+                    .map_err(|error| Problem::failed("the history cannot be read").why(error.to_string()))
+            })
+            .collect()
+    }
+
+    fn each_history(&self, visit: &mut dyn FnMut(HistoryRow) -> Result<bool>) -> Result<()> {
+        let cannot = |error: rusqlite::Error| problem(self.path, &error);
+        let sql = "SELECT number, at, who, what, subject, detail, hash FROM history ORDER BY number";
+        let mut statement = self.connection.prepare_cached(sql).map_err(cannot)?;
+        let mut rows = statement.query([]).map_err(cannot)?;
+        while let Some(row) = rows.next().map_err(cannot)? {
+            let read = || {
+                Ok(HistoryRow {
+                    number: row.get::<_, i64>(0)?.unsigned_abs(),
+                    at: row.get(1)?,
+                    who: row.get(2)?,
+                    what: row.get(3)?,
+                    subject: row.get(4)?,
+                    detail: row.get(5)?,
+                    hash: row.get(6)?,
+                })
+            };
+            if !visit(read().map_err(cannot)?)? {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    fn history_head(&self) -> Result<Option<(u64, String)>> {
+        let row = self.query("SELECT number, hash FROM history_head", &[])?.pop();
+        let field = |row: &Row, name: &str| row.get(name).cloned().unwrap_or_default();
+        Ok(row.and_then(|row| Some((field(&row, "number").as_u64()?, field(&row, "hash").as_str()?.to_owned()))))
+    }
+
+    fn signed_head(&self) -> Result<Option<SignedHead>> {
+        let row = self.query("SELECT signed FROM history_head", &[])?.pop();
+        let text = row.as_ref().and_then(|row| row.get("signed")).and_then(Value::as_str);
+        text.map(serde_json::from_str)
+            .transpose()
+            .map_err(|error| Problem::failed("what is signed of the history cannot be read").why(error.to_string()))
+    }
+
+    fn set_signed_head(&self, signed: &SignedHead) -> Result<()> {
+        let text = serde_json::to_string(signed).unwrap_or_default();
+        let run = || self.connection.prepare_cached("UPDATE history_head SET signed = ?1")?.execute([text]);
+        run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+
+    fn append_history(&self, row: &HistoryRow) -> Result<()> {
+        let run = || {
+            self.connection
+                .prepare_cached("INSERT INTO history (number, at, who, what, subject, detail, hash) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
+                .execute(rusqlite::params![
+                    row.number as i64, row.at, row.who, row.what, row.subject, row.detail, row.hash
+                ])?;
+            Ok(())
+        };
+        run().map_err(|e| problem(self.path, &e))
+    }
+
+    fn set_history_head(&self, number: u64, hash: &str) -> Result<()> {
+        let run = || {
+            self.connection
+                .prepare_cached("INSERT INTO history_head (one, number, hash) VALUES (1, ?1, ?2) ON CONFLICT (one) DO UPDATE SET number = excluded.number, hash = excluded.hash")?
+                .execute(rusqlite::params![number as i64, hash])
+        };
+        run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+
+    fn keep_changes(&self, first: u64, last: u64, packed: &[u8]) -> Result<()> {
+        let run = || {
+            self.connection
+                .prepare_cached("INSERT INTO changes (number, first, records, packed) VALUES (?1, ?2, '', ?3)")?
+                .execute(rusqlite::params![last as i64, first as i64, packed])
+        };
+        run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+
+    fn changes_from(&self, number: u64) -> Result<Vec<(u64, u64, Vec<Change>)>> {
+        let number = i64::try_from(number).unwrap_or(i64::MAX);
+        let run = || {
+            let sql = "SELECT first, number, records, packed FROM changes WHERE number >= ?1 ORDER BY number";
+            let mut statement = self.connection.prepare_cached(sql)?;
+            let rows = statement.query_map([number], |row| {
+                Ok((
+                    row.get::<_, i64>(0)?,
+                    row.get::<_, i64>(1)?,
+                    row.get::<_, String>(2)?,
+                    row.get::<_, Option<Vec<u8>>>(3)?,
+                ))
+            })?;
+            rows.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        run()
+            .map_err(|e| problem(self.path, &e))?
+            .into_iter()
+            .map(|(first, number, text, packed)| {
+                // As text, where an earlier version kept it.
+                let changes = match packed {
+                    Some(packed) => journal::unpacked(&packed)?,
+                    None => serde_json::from_str(&text).map_err(|error| {
+                        Problem::failed("what was kept of a change cannot be read").why(error.to_string())
+                    })?,
+                };
+                Ok((first.unsigned_abs(), number.unsigned_abs(), changes))
+            })
+            .collect()
+    }
+}
