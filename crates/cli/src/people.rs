@@ -225,7 +225,11 @@ pub fn run_user(global: &Global, command: UserCommand) -> Result<()> {
         UserCommand::List { group, state, listing } => {
             let table = Table::new(
                 &["name", "state", "groups", "about", "mail", "devices", "credentials"],
-                "no users yet; yestrel user add NAME",
+                if group.is_some() || state.is_some() {
+                    "there are no such users"
+                } else {
+                    "no users yet; yestrel user add NAME"
+                },
             )
             .least(&["mail", "about", "credentials", "devices"]);
             let mut flow = Flow::begin(output, &listing, table);

@@ -495,3 +495,41 @@ fn nobody_is_asked_for_a_yes_to_what_is_refused_anyway() {
     world.run("group remove deck").is(2).says("needs a yes");
     world.run("group show deck").is(0);
 }
+
+/// A list is written as it is read. Beyond the rows by which its look is decided it goes on the same, in every format and whatever is asked of it.
+#[test]
+fn lists_go_on_the_same_beyond_what_decides_their_look() {
+    let world = World::estate();
+    world.run("user list").is(0).says("no users yet");
+    assert_eq!(world.run("user list --format json").is(0).out, "[]\n");
+    world.run("group add crew").is(0);
+    world.run("group add deck").is(0);
+    let line = |at: usize| format!("sailor-{at:03},sailor-{at:03}@skerry.example,crew,phone\n");
+    let lines: String = (0..250).map(line).collect();
+    // The longest name stands last: columns were decided before it.
+    let longest = "zz-who-has-the-longest-name-of-all";
+    world.write("many.csv", &format!("name,mail,groups,device\n{lines}{longest},,deck,phone\n"));
+    world.run("user import many.csv --yes").is(0).says("imported 251 users and 251 devices");
+    for (list, first) in [("user list", "sailor-000"), ("device list", "sailor-000/phone")] {
+        let text = world.run(list).is(0).out;
+        assert_eq!(text.lines().count(), 252, "{list}");
+        assert!(text.lines().nth(1).unwrap().starts_with(first), "{list}");
+        assert!(text.lines().last().unwrap().starts_with(longest), "{list}");
+        assert_eq!(text.matches("\nname").count(), 0, "one header");
+        let json = world.run(&format!("{list} --format json")).is(0).json();
+        assert_eq!(json.as_array().unwrap().len(), 251, "{list}");
+        assert_eq!(json[250]["name"].as_str().unwrap().split('/').next(), Some(longest));
+        assert_eq!(world.run(&format!("{list} --format csv")).is(0).out.lines().count(), 252, "{list}");
+        assert_eq!(world.run(&format!("{list} --find sailor-24")).is(0).out.lines().count(), 11, "{list}");
+        assert_eq!(world.run(&format!("{list} --group deck")).is(0).out.lines().count(), 2, "{list}");
+        let last = world.run(&format!("{list} --sort -name --last 1")).is(0).out;
+        assert!(last.lines().nth(1).unwrap().starts_with(first), "{last}");
+    }
+    world.run("user list --state suspended").is(0).says("there are no such users");
+    world.run("user list --group nobody").is(2).says("there is no group");
+    world.run("user list --find nobody").is(0).says("no line has \"nobody\" in it");
+    // Whoever reads no further leaves nothing undone, and is told nothing.
+    let program = env!("CARGO_BIN_EXE_yestrel");
+    let head = world.judge(&format!("{program} user list | head -3; {program} user list --format json | head -1"));
+    assert_eq!((head.code, head.out.lines().count(), head.err.as_str()), (0, 4, ""), "{head:?}");
+}

@@ -34,6 +34,9 @@ const MIGRATIONS: [&str; 4] = [
     include_str!("migrations/0003.sql"),
     include_str!("migrations/0004.sql"),
 ];
+/// KiB of pages that are kept at most, so that a command that writes tens of thousands of rows writes each page once.
+const CACHE: i64 = 32 * 1024;
+
 /// The estate's file, opened.
 pub struct SqliteStore {
     connection: Connection,
@@ -180,8 +183,7 @@ impl SqliteStore {
             connection.pragma_update(None, "synchronous", "full")?;
             // Every kind of statement that a command has stays compiled.
             connection.set_prepared_statement_cache_capacity(256);
-            // 32 MiB at most, so that a command that writes tens of thousands of rows writes each page once.
-            connection.pragma_update(None, "cache_size", -32 * 1024)?;
+            connection.pragma_update(None, "cache_size", -CACHE)?;
             Ok(())
         };
         set().map_err(|e| problem(path, &e))?;
@@ -255,7 +257,12 @@ impl SqliteStore {
     /// # Errors
     /// The file is there, or cannot be written.
     pub fn copy_to(&mut self, path: &Path) -> Result<()> {
-        self.connection.execute("VACUUM INTO ?1", [path.to_string_lossy()]).map_err(|e| problem(path, &e))?;
+        // Each page is looked at once, here and there: nothing is gained by keeping them.
+        let cache = |kibibytes: i64| self.connection.pragma_update(None, "cache_size", -kibibytes);
+        cache(4 * 1024).map_err(|e| problem(path, &e))?;
+        let copied = self.connection.execute("VACUUM INTO ?1", [path.to_string_lossy()]);
+        cache(CACHE).map_err(|e| problem(path, &e))?;
+        copied.map_err(|e| problem(path, &e))?;
         use std::os::unix::fs::PermissionsExt as _;
         fs::set_permissions(path, fs::Permissions::from_mode(0o600))
             .map_err(|error| Problem::failed("the estate cannot be copied").why(error.to_string()))
