@@ -244,7 +244,7 @@ pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans:
         let manage = context.manage(&host);
         work.push(Work { gateway, host, manage, what, number, certificate_key, publications, numbers, notices });
     }
-    let carry_all = |work: &[&Work]| -> Vec<Result<Option<Carried>>> {
+    let carry_all = |work: &[&Work]| -> Vec<Result<Came>> {
         std::thread::scope(|scope| {
             let estate = &estate;
             let threads: Vec<_> = work.iter().map(|work| scope.spawn(move || carry(work, estate, key, how))).collect();
@@ -256,7 +256,7 @@ pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans:
     };
     let mut carried = carry_all(&work.iter().collect::<Vec<_>>());
     // Where another order is in force than the one that is amended, the whole is needed.
-    let whole: Vec<_> = (0..work.len()).filter(|at| matches!(carried[*at], Ok(None))).collect();
+    let whole: Vec<_> = (0..work.len()).filter(|at| matches!(carried[*at], Ok(Came::NeedsWhole(_)))).collect();
     for at in &whole {
         let one = &mut work[*at];
         if let Some(envelope) = context.read(|book| book.envelope(&one.gateway.name, one.number))? {
@@ -264,7 +264,10 @@ pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans:
         }
     }
     for (at, again) in whole.iter().zip(carry_all(&whole.iter().map(|at| &work[*at]).collect::<Vec<_>>())) {
-        carried[*at] = again;
+        let before = std::mem::replace(&mut carried[*at], again);
+        if let (Ok(Came::NeedsWhole(before)), Ok(Came::There(there))) = (before, &mut carried[*at]) {
+            there.installed = there.installed.or(before);
+        }
     }
     let mut outcomes: Vec<Outcome> = plans
         .into_iter()
@@ -285,11 +288,11 @@ pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans:
     for (work, carried) in work.iter().zip(carried) {
         let Some(outcome) = outcomes.iter_mut().find(|outcome| outcome.gateway == work.gateway.name) else { continue };
         match carried {
-            Ok(None) => {
+            Ok(Came::NeedsWhole(_)) => {
                 outcome.state = OutcomeState::Failed;
                 outcome.problem = Some(unexpected(work));
             }
-            Ok(Some(Carried { installed, receipt, confirmed, waits, unpublished, amends })) => {
+            Ok(Came::There(Carried { installed, receipt, confirmed, waits, unpublished, amends })) => {
                 outcome.state = OutcomeState::Done;
                 outcome.installed = installed;
                 outcome.confirmed = confirmed;
@@ -378,8 +381,14 @@ struct Carried {
     amends: bool,
 }
 
-/// Carries what there is for a gateway; `None`: the whole order is needed.
-fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Option<Carried>> {
+/// What came of carrying.
+enum Came {
+    There(Carried),
+    /// Another order is in force there than is amended; what was done for its agent until then.
+    NeedsWhole(Option<Installed>),
+}
+
+fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Came> {
     let manage = work.manage.as_ref().map_err(Clone::clone)?;
     let manage = &**manage;
     if let Some(old) = &work.host.leftover {
@@ -418,7 +427,7 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Op
         What::Amendment(to, amendment) => {
             let there = status.order_hash == *to || status.order_hash == amendment.hash();
             if !(same && status.amends && status.held.is_none() && there) {
-                return Ok(None);
+                return Ok(Came::NeedsWhole(done(installed)));
             }
             manage.ask_agent(&Amend { amendment: amendment.clone() })?
         }
@@ -447,7 +456,7 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Op
         manage.ask_agent(&Tell { notices: notices.clone() })?;
     }
     let (installed, amends) = (done(installed), status.amends);
-    Ok(Some(Carried { installed, receipt, confirmed, waits, unpublished, amends }))
+    Ok(Came::There(Carried { installed, receipt, confirmed, waits, unpublished, amends }))
 }
 
 /// Confirms an order that is held. The old connection proves nothing: whether the way in is still open shows only a new one. It is tried

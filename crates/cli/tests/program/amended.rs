@@ -236,5 +236,14 @@ fn the_estate_sends_amendments_and_forgets_the_texts_of_old_orders() {
     world.run("credential revoke tomas/laptop --reason lost --yes").is(0).says("order 8 -> 9");
     world.run("status").says("answers  9");
     world.run("rollout --preview").is(0).says("nothing to do");
+    // And one that was wiped becomes the gateway again, with everything.
+    let agent = nix::unistd::Pid::from_raw(world.agent_pid("harbour"));
+    nix::sys::signal::kill(agent, nix::sys::signal::Signal::SIGKILL).unwrap();
+    let folder = world.path("lab/hosts/harbour/var/yestrel");
+    wait(20, "the folder is gone", || std::fs::remove_dir_all(&folder).ok());
+    wait(30, "another agent is there", || world.run("status").out.contains("belongs to no estate").then_some(()));
+    world.run("credential revoke mara/laptop --reason lost --yes").is(0).says("order 9 -> 10");
+    world.run("status").says("answers  10");
+    world.run("rollout --preview").is(0).says("nothing to do");
     world.run("estate history --verify").is(0);
 }
