@@ -297,7 +297,7 @@ fn a_resolver_file_that_is_a_link_is_a_link_again_afterwards() {
                [ \"$(readlink $p/ns/mnt) $(readlink $p/exe)\" = \"$mine $Y\" ] && all=\"$all ${p#/proc/}\"; done; kill -9 $all";
     let script = format!(
         "{script} && \"$Y\" connect mara.yestrel --background && {{ {cut}; rm -r \"$YESTREL_RUN\"; mkdir -m 700 \"$YESTREL_RUN\"; \
-         grep -q before-yestrel-0 /etc/resolv.conf && ls -l /etc/resolv.conf.before-yestrel-0 && \"$Y\" tunnel list && [ \"$(readlink /etc/resolv.conf)\" = stub ] && \
+         cat /etc/resolv.conf; grep -q 'before-yestrel-[0-9]' /etc/resolv.conf && ls -l /etc/resolv.conf.before-yestrel-* && \"$Y\" tunnel list && [ \"$(readlink /etc/resolv.conf)\" = stub ] && \
          grep -q 192.0.2.53 /etc/resolv.conf && echo survived; }}"
     );
     // In a mount namespace of its own, so that the laptop's stays as it is.
