@@ -13,6 +13,7 @@ use yestrel_actions::{Context, estate, gateway, rename, site};
 use yestrel_core::Problem;
 use yestrel_core::estate::{Gateway, Host, HostKind, UserState, Via};
 use yestrel_core::order::Part;
+use yestrel_store::queries::kept_out_at;
 
 /// Knows no secret and accepts no key.
 struct NoPerson;
@@ -97,6 +98,17 @@ impl World {
             Ok(())
         };
         self.context.write(confirm).unwrap();
+        // Whatever a rollout is about, no order is without a revocation that there is.
+        let named = |book: &yestrel_store::Book<'_>| {
+            for gateway in book.all::<Gateway>()? {
+                let wanted = book.names::<yestrel_core::estate::Revocation>(&kept_out_at(&gateway.name))?;
+                let envelope = book.envelope(&gateway.name, gateway.order_number)?.unwrap();
+                let named: Vec<_> = envelope.read()?.content.revoked.into_keys().collect();
+                assert_eq!(named, wanted, "{}", gateway.name);
+            }
+            Ok(())
+        };
+        self.context.read(named).unwrap();
     }
 
     /// The plans for all gateways: as the estate makes them, and as they are where everybody is looked at.
@@ -148,7 +160,8 @@ fn deed() -> impl Strategy<Value = Deed> {
         1 => (one(), one()).prop_map(|(from, to)| Deed::Call(from, to)),
         1 => one().prop_map(Deed::Remove),
         1 => Just(Deed::Reach),
-        1 => (1_i64..40).prop_map(Deed::Wait),
+        // Clocks go backwards as well, and commands are written in another order than they begin.
+        1 => (-20_i64..40).prop_map(Deed::Wait),
         3 => Just(Deed::Roll),
         2 => one().prop_map(Deed::RollOnly),
     ]

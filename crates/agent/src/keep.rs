@@ -350,16 +350,22 @@ fn line(amendment: &SignedAmendment) -> Vec<u8> {
     line
 }
 
-/// The amendments of a file that continue an order. A last line that a crash cut short is none.
+/// The amendments of a file that continue an order. A last line that a crash cut short is none; nor is one that is damaged, or whatever follows
+/// it: the estate sees which order is in force, and brings the whole.
 fn continuing(order: &Envelope, path: &Path) -> Result<Vec<SignedAmendment>> {
-    let text = match fs::read_to_string(path) {
+    let text = match fs::read(path).map(|bytes| String::from_utf8_lossy(&bytes).into_owned()) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
         read => read.map_err(cannot(path))?,
     };
     let (mut all, mut hash) = (Vec::new(), order.hash());
     for line in text.split_inclusive('\n').filter_map(|line| line.strip_suffix('\n')) {
-        let signed: SignedAmendment = serde_json::from_str(line)
-            .map_err(|error| Problem::failed(format!("{} is damaged", path.display())).why(error.to_string()))?;
+        let signed: SignedAmendment = match serde_json::from_str(line) {
+            Ok(signed) => signed,
+            Err(error) => {
+                tracing::error!("{} is damaged, and not read further: {error}", path.display());
+                break;
+            }
+        };
         if signed.read().is_ok_and(|amendment| amendment.previous == hash) {
             hash = signed.hash();
             all.push(signed);

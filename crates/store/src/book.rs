@@ -1,7 +1,6 @@
 //! The typed view of one transaction: nouns in, nouns out, and the history written beside each change.
 
 use std::cell::RefCell;
-use std::collections::BTreeSet;
 use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
@@ -13,11 +12,11 @@ use yestrel_core::{Problem, Result, pool};
 
 use crate::journal::Journal;
 use crate::records::{self, Readable, Record};
-use crate::rows::{Cell, Query, Row, Rows, View};
+use crate::rows::{Cell, Query, Row, Rows};
 
 /// The typed view of one transaction: who changes things, and when.
 pub struct Book<'a> {
-    rows: &'a dyn Rows,
+    pub(crate) rows: &'a dyn Rows,
     /// The moment of the command.
     pub now: Timestamp,
     who: String,
@@ -59,7 +58,7 @@ impl<'a> Book<'a> {
         if let Some(record) = self.get(name)? {
             return Ok(record);
         }
-        let all = self.rows.names(T::TABLE)?.into_iter();
+        let all = self.names::<T>(&Query::default())?.into_iter();
         let near = all.map(|there| (distance(&there, name), there)).min();
         let noun = T::NOUN;
         let shown: String = name.chars().take(60).collect();
@@ -104,36 +103,6 @@ impl<'a> Book<'a> {
             })
     }
 
-    /// Shows the rows that a query names, table and columns as it says.
-    pub(crate) fn views(&self, query: &Query<'_>, visit: &mut dyn FnMut(&dyn View) -> Result<bool>) -> Result<()> {
-        self.rows.each(query, visit)
-    }
-
-    pub(crate) fn pending_devices(&self, gateway: &str, most: usize) -> Result<BTreeSet<String>> {
-        self.rows.pending(gateway, most)
-    }
-
-    pub(crate) fn no_longer_pending(&self, gateway: &str, devices: Option<&BTreeSet<String>>) -> Result<()> {
-        self.rows.settle(gateway, devices)
-    }
-
-    pub(crate) fn now_pending(&self, gateway: &str, device: &str) -> Result<()> {
-        self.rows.unsettle(gateway, device)
-    }
-
-    /// What devices were told whose credentials are not revoked, each text once, with how many were.
-    ///
-    /// # Errors
-    /// The database cannot be read.
-    pub fn told_texts(&self) -> Result<Vec<(String, usize)>> {
-        self.rows.told()
-    }
-
-    /// Sets some columns of a record that is no noun of which changes are kept.
-    pub(crate) fn set<T: Readable>(&self, name: &str, columns: &[(&str, Value)]) -> Result<()> {
-        self.rows.set(T::TABLE, name, columns)
-    }
-
     /// The names of the records that a query names.
     ///
     /// # Errors
@@ -150,14 +119,6 @@ impl<'a> Book<'a> {
         Ok(names)
     }
 
-    /// Whether the text in a column of a record has `text` in it.
-    ///
-    /// # Errors
-    /// The database cannot be read.
-    pub fn holds<T: Readable>(&self, name: &str, column: &str, text: &str) -> Result<bool> {
-        self.rows.holds(T::TABLE, column, name, text)
-    }
-
     /// An address of a listener's pool that can be given to a device; `None` where the pool is full.
     ///
     /// # Errors
@@ -165,14 +126,6 @@ impl<'a> Book<'a> {
     pub fn free_address(&self, listener: &Listener) -> Result<Option<Ipv4Addr>> {
         let (from, below) = pool::numbers(&listener.pool);
         Ok(self.rows.free_address(&listener.name, from, below, &self.now.to_string())?.map(Ipv4Addr::from))
-    }
-
-    /// The greatest whole number in a column of the records with these values; 0 where there is none.
-    ///
-    /// # Errors
-    /// The database cannot be read.
-    pub(crate) fn greatest<T: Readable>(&self, column: &str, filters: &[(&str, Value)]) -> Result<u64> {
-        self.rows.greatest(T::TABLE, column, filters)
     }
 
     /// The credential with which somebody could sign in as `account`.
@@ -391,6 +344,10 @@ impl<'a> Book<'a> {
     /// # Errors
     /// The database cannot be written.
     pub fn set_signed_head(&self, signed: &SignedHead) -> Result<()> {
+        // Beside the row of the history that it is about.
+        if let Some((number, hash)) = &*self.head.borrow() {
+            self.rows.set_history_head(*number, hash)?;
+        }
         self.rows.set_signed_head(signed)
     }
 

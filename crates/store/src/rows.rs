@@ -39,6 +39,8 @@ pub enum Link {
     Admitted,
     /// Revocations that a gateway must know.
     KeptOut,
+    /// Records of devices whose entries may be other than a gateway's newest order says.
+    Pending,
 }
 
 /// A number that stands beside the columns of a row: how many rows of another table have its key in a column.
@@ -129,12 +131,6 @@ pub trait Rows {
     /// # Errors
     /// The database cannot be read.
     fn told(&self) -> Result<Vec<(String, usize)>>;
-
-    /// All keys of a table, in order.
-    ///
-    /// # Errors
-    /// The database cannot be read.
-    fn names(&self, table: &str) -> Result<Vec<String>>;
 
     /// The names of the credentials whose account is called so.
     ///

@@ -127,7 +127,8 @@ pub(super) fn few(book: &Book<'_>, gateway: &Gateway, newest: &OrderKept, only: 
         }
     } else {
         // Whoever else was revoked since goes along: an order names every revocation that there is.
-        for one in book.revoked_since(newest.made)?.into_iter().filter(|one| one.gateways.contains(&gateway.name)) {
+        let Some(others) = book.revoked_and_pending(&gateway.name)? else { return Ok(None) };
+        for one in others {
             devices.insert(one.device.clone());
             revocations.insert(one.name.clone(), one);
         }

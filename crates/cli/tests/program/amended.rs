@@ -154,6 +154,16 @@ fn what_was_amended_is_kept_and_read_again_whatever_broke_off() {
     assert_eq!(amend(&running, &third).unwrap().number, 3);
     running.restart();
     wait(10, "the amended order", || (running.hash() == third.hash()).then_some(()));
+    // One that a disk has made unreadable, and what follows it, are none either; the agent begins all the same.
+    std::fs::write(&file, format!("{whole}\u{fffd}{{\n{}\n", kept.lines().nth(1).unwrap())).unwrap();
+    running.restart();
+    wait(10, "the order before it", || (running.hash() == second.hash()).then_some(()));
+    std::fs::write(&file, [whole.as_bytes(), b"\xff\x00\n"].concat()).unwrap();
+    running.restart();
+    wait(10, "the order before it", || (running.hash() == second.hash()).then_some(()));
+    std::fs::write(&file, &kept).unwrap();
+    running.restart();
+    wait(10, "the amended order", || (running.hash() == third.hash()).then_some(()));
     // A whole order in its place, and a crash before what was amended of the one before is gone.
     running.carry(&running.signed(4, &third.hash(), running.content())).unwrap();
     assert!(!file.exists());

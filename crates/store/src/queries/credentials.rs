@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use serde::Deserialize;
 use serde_json::Value;
 use yestrel_core::Result;
-use yestrel_core::estate::{Credential, CredentialState, NoticeMade, Permit, Revocation};
+use yestrel_core::estate::{Credential, CredentialState, NoticeMade, Permit};
 
 use crate::book::Book;
 use crate::records::Readable;
@@ -87,15 +87,6 @@ impl Stands {
 }
 
 impl Book<'_> {
-    /// Revocations of a moment, and of later ones.
-    ///
-    /// # Errors
-    /// The database cannot be read.
-    pub fn revoked_since(&self, at: Timestamp) -> Result<Vec<Revocation>> {
-        let at = at.to_string();
-        self.ask(&Query { at_least: Some(("at", &at)), by: Some("at"), ..Query::default() })
-    }
-
     /// Credentials that are neither revoked nor replaced, and end after now and by `until`.
     ///
     /// # Errors
@@ -106,6 +97,14 @@ impl Book<'_> {
             self.ask(&Query { filters: &filters, at_most: Some(("expires", &until)), ..Query::default() })?;
         all.retain(|one| one.is_current() && one.expires.is_some_and(|end| end > self.now));
         Ok(all)
+    }
+
+    /// What devices were told whose credentials are not revoked, each text once, with how many were.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn told_texts(&self) -> Result<Vec<(String, usize)>> {
+        self.rows.told()
     }
 
     /// Shows each device that was told this, one by one, as long as its credential is not revoked.

@@ -3,13 +3,13 @@
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use yestrel_core::estate::{OrderKept, OrderText, StoredOrder};
+use yestrel_core::estate::{OrderKept, OrderText, Revocation, StoredOrder};
 use yestrel_core::order::{Admit, Content, Envelope, Excerpt, SignedAmendment, excerpt};
 use yestrel_core::{Problem, Result};
 
 use crate::book::Book;
 use crate::records::Readable;
-use crate::rows::{Cell, Query};
+use crate::rows::{Cell, Link, Query};
 
 /// In the place of a device: anybody's entries may be other than they are.
 const ANYBODY: &str = "*";
@@ -38,7 +38,7 @@ impl Book<'_> {
     /// # Errors
     /// The database cannot be read.
     pub fn newest_number(&self, gateway: &str) -> Result<u64> {
-        self.greatest::<StoredOrder>("number", &[("gateway", gateway.into())])
+        self.rows.greatest(StoredOrder::TABLE, "number", &[("gateway", gateway.into())])
     }
 
     /// What is known of an order without its text.
@@ -109,7 +109,8 @@ impl Book<'_> {
             let name = StoredOrder::name_of(&kept.gateway, number);
             let filters = [("name", name.as_str().into())];
             let query = Query { table: OrderText::TABLE, columns: &["text"], filters: &filters, ..Query::default() };
-            self.texts(&query, &mut |text| {
+            self.rows.each(&query, &mut |view| {
+                let Cell::Text(text) = view.cell(0)? else { return Ok(false) };
                 if number > kept.base {
                     let signed = SignedAmendment { amendment: text.to_owned(), signature: String::new() };
                     let amendment = signed.read()?;
@@ -123,7 +124,7 @@ impl Book<'_> {
                     found.revoked.extend(revoked);
                     read = true;
                 }
-                Ok(())
+                Ok(false)
             })?;
             if !read {
                 return Ok(None);
@@ -134,13 +135,6 @@ impl Book<'_> {
         Ok(Some(found))
     }
 
-    fn texts(&self, query: &Query<'_>, look: &mut dyn FnMut(&str) -> Result<()>) -> Result<()> {
-        self.views(query, &mut |view| match view.cell(0)? {
-            Cell::Text(text) => look(text).map(|()| true),
-            _ => Ok(true),
-        })
-    }
-
     /// Whether the text in which a gateway's order stands names this identity as admitted or revoked.
     ///
     /// # Errors
@@ -148,7 +142,7 @@ impl Book<'_> {
     pub fn order_names(&self, gateway: &str, number: u64, identity: &str) -> Result<bool> {
         let Some(kept) = self.order_kept(gateway, number)? else { return Ok(false) };
         for number in (kept.base..=kept.number).rev() {
-            if self.holds::<OrderText>(&StoredOrder::name_of(gateway, number), "text", identity)? {
+            if self.rows.holds(OrderText::TABLE, "text", &StoredOrder::name_of(gateway, number), identity)? {
                 return Ok(true);
             }
         }
@@ -205,10 +199,12 @@ impl Book<'_> {
     ///
     /// # Errors
     /// The database cannot be written.
-    pub fn keep_amendment(&self, to: &OrderKept, signed: &SignedAmendment) -> Result<OrderKept> {
+    pub fn keep_amendment(&self, to: &OrderKept, signed: &SignedAmendment) -> Result<()> {
         let number = to.number + 1;
+        let name = StoredOrder::name_of(&to.gateway, number);
+        self.put(&OrderText { name: name.clone(), text: signed.amendment.clone() })?;
         self.put(&StoredOrder {
-            name: StoredOrder::name_of(&to.gateway, number),
+            name,
             gateway: to.gateway.clone(),
             number,
             base: to.base,
@@ -220,10 +216,7 @@ impl Book<'_> {
             successor_signature: None,
             made: self.now,
             received: None,
-        })?;
-        let name = StoredOrder::name_of(&to.gateway, number);
-        self.put(&OrderText { name, text: signed.amendment.clone() })?;
-        self.need(&StoredOrder::name_of(&to.gateway, number))
+        })
     }
 
     /// Everything that an order says but of people; `None` where that was not kept.
@@ -241,8 +234,23 @@ impl Book<'_> {
     /// # Errors
     /// The database cannot be read.
     pub fn pending(&self, gateway: &str, most: usize) -> Result<Option<BTreeSet<String>>> {
-        let all = self.pending_devices(gateway, most + 1)?;
+        let all = self.rows.pending(gateway, most + 1)?;
         Ok(Some(all).filter(|all| all.len() <= most && !all.contains(ANYBODY)))
+    }
+
+    /// Revocations that a gateway must know and that its newest order may not name; `None`: it may be any.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn revoked_and_pending(&self, gateway: &str) -> Result<Option<Vec<Revocation>>> {
+        // In their order, nobody stands before the one that is for anybody.
+        if self.rows.pending(gateway, 1)?.contains(ANYBODY) {
+            return Ok(None);
+        }
+        let mut all: Vec<Revocation> =
+            self.ask(&Query { linked: Some((Link::Pending, gateway)), ..Query::default() })?;
+        all.retain(|one| one.gateways.iter().any(|at| at == gateway));
+        Ok(Some(all))
     }
 
     /// The newest order of a gateway says what is so of these devices; of everybody, where none is named.
@@ -250,7 +258,7 @@ impl Book<'_> {
     /// # Errors
     /// The database cannot be written.
     pub fn settled(&self, gateway: &str, devices: Option<&BTreeSet<String>>) -> Result<()> {
-        self.no_longer_pending(gateway, devices)
+        self.rows.settle(gateway, devices)
     }
 
     /// What the newest order of a gateway says may be other than what is so, of anybody.
@@ -258,7 +266,7 @@ impl Book<'_> {
     /// # Errors
     /// The database cannot be written.
     pub fn unsettled(&self, gateway: &str) -> Result<()> {
-        self.now_pending(gateway, ANYBODY)
+        self.rows.unsettle(gateway, ANYBODY)
     }
 
     /// A gateway's agent has confirmed an order.
@@ -266,7 +274,8 @@ impl Book<'_> {
     /// # Errors
     /// The database cannot be written.
     pub fn order_received(&self, gateway: &str, number: u64, at: Timestamp) -> Result<()> {
-        self.set::<StoredOrder>(&StoredOrder::name_of(gateway, number), &[("received", at.to_string().into())])
+        let name = StoredOrder::name_of(gateway, number);
+        self.rows.set(StoredOrder::TABLE, &name, &[("received", at.to_string().into())])
     }
 
     /// Forgets every order of a gateway.

@@ -20,87 +20,85 @@ impl rusqlite::ToSql for Parameter<'_> {
     }
 }
 
-/// A query in the database's language, with its values.
-pub(super) fn written(query: &Query<'_>) -> (String, Vec<Sql>) {
-    let mut values = Vec::new();
-    let mut place = |value: Sql| {
-        values.push(value);
-        format!("?{}", values.len())
-    };
-    let mut conditions = Vec::new();
-    for (column, value) in query.filters {
-        // Written out, so that an index over what has none is found.
-        let value = if value.is_null() { "NULL".to_owned() } else { place(as_sql(value)) };
-        let is = if value == "NULL" { "IS" } else { "=" };
-        conditions.push(format!("{column} {is} {value}"));
+/// Conditions that are being gathered, and the values that stand in them.
+#[derive(Default)]
+struct Conditions {
+    all: Vec<String>,
+    values: Vec<Value>,
+}
+
+impl Conditions {
+    fn add(&mut self, column: &str, compared: &str, value: impl Into<Value>) {
+        self.values.push(value.into());
+        self.all.push(format!("{column} {compared} ?{}", self.values.len()));
     }
-    let mut from = query.table.to_owned();
+
+    fn filters(&mut self, filters: &[(&str, Value)]) {
+        for (column, value) in filters {
+            match value {
+                // Written out, so that an index over what has none is found.
+                Value::Null => self.all.push(format!("{column} IS NULL")),
+                value => self.add(column, "=", value.clone()),
+            }
+        }
+    }
+
+    fn written(self) -> (String, Vec<Value>) {
+        (if self.all.is_empty() { "1".to_owned() } else { self.all.join(" AND ") }, self.values)
+    }
+}
+
+/// One value over the rows that have these values.
+pub(super) fn over(what: &str, table: &str, filters: &[(&str, Value)]) -> (String, Vec<Value>) {
+    let mut conditions = Conditions::default();
+    conditions.filters(filters);
+    let (condition, values) = conditions.written();
+    (format!("SELECT {what} FROM {table} WHERE {condition}"), values)
+}
+
+/// A query with its values.
+pub(super) fn written(query: &Query<'_>) -> (String, Vec<Value>) {
+    let table = query.table;
+    let mut conditions = Conditions::default();
+    conditions.filters(query.filters);
+    let mut from = table.to_owned();
     if let Some((link, of)) = query.linked {
-        let (table, whose, of_what) = match link {
-            Link::Members => ("members", "user", "of_group"),
-            Link::Admitted => ("admitted", "credential", "gateway"),
-            Link::KeptOut => ("kept_out", "revocation", "gateway"),
+        let (linking, whose, theirs, of_what) = match link {
+            Link::Members => ("members", "user", "name", "of_group"),
+            Link::Admitted => ("admitted", "credential", "name", "gateway"),
+            Link::KeptOut => ("kept_out", "revocation", "name", "gateway"),
+            Link::Pending => ("pending", "device", "device", "gateway"),
         };
-        from = format!("{table} CROSS JOIN {from} ON {from}.name = {table}.{whose}");
-        let of = place(Sql::Text(of.to_owned()));
-        conditions.push(format!("{table}.{of_what} = {of}"));
+        from = format!("{linking} CROSS JOIN {table} ON {table}.{theirs} = {linking}.{whose}");
+        conditions.add(&format!("{linking}.{of_what}"), "=", of);
     }
     if let Some(column) = query.having {
-        conditions.push(format!("{column} IS NOT NULL"));
+        conditions.all.push(format!("{column} IS NOT NULL"));
     }
     if let Some((column, begun)) = query.beginning {
         // Everything that begins so stands between it and it with a character after the last one that a name can have.
-        let first = place(Sql::Text(begun.to_owned()));
-        let past = place(Sql::Text(format!("{begun}\u{10ffff}")));
-        conditions.push(format!("{column} >= {first} AND {column} < {past}"));
+        conditions.add(column, ">=", begun);
+        conditions.add(column, "<", format!("{begun}\u{10ffff}"));
     }
     if let Some((column, most)) = query.at_most {
-        let most = place(Sql::Text(most.to_owned()));
-        conditions.push(format!("{column} <= {most}"));
+        conditions.add(column, "<=", most);
     }
     if let Some((column, least)) = query.at_least {
-        let least = place(Sql::Text(least.to_owned()));
-        conditions.push(format!("{column} >= {least}"));
+        conditions.add(column, ">=", least);
     }
     if let Some(after) = query.after {
-        let after = place(Sql::Text(after.to_owned()));
-        conditions.push(format!("{}.name > {after}", query.table));
+        conditions.add(&format!("{table}.name"), ">", after);
     }
-    let columns: Vec<_> = query.columns.iter().map(|column| format!("{}.{column}", query.table)).collect();
-    let mut columns = if columns.is_empty() { format!("{}.*", query.table) } else { columns.join(", ") };
-    for Count { named, table, by, without } in query.counts {
+    let columns: Vec<_> = query.columns.iter().map(|column| format!("{table}.{column}")).collect();
+    let mut columns = if columns.is_empty() { format!("{table}.*") } else { columns.join(", ") };
+    for Count { named, table: other, by, without } in query.counts {
         let without = without.map(|column| format!(" AND counted.{column} IS NULL")).unwrap_or_default();
         columns.push_str(&format!(
-            ", (SELECT count(*) FROM {table} AS counted WHERE counted.{by} = {}.name{without}) AS {named}",
-            query.table
+            ", (SELECT count(*) FROM {other} AS counted WHERE counted.{by} = {table}.name{without}) AS {named}"
         ));
     }
-    let condition = if conditions.is_empty() { "1".to_owned() } else { conditions.join(" AND ") };
+    let (condition, values) = conditions.written();
     let limit = query.limit.map(|limit| format!(" LIMIT {limit}")).unwrap_or_default();
-    let by = query.by.map(|column| format!("{}.{column}, ", query.table)).unwrap_or_default();
-    (format!("SELECT {columns} FROM {from} WHERE {condition} ORDER BY {by}{}.name{limit}", query.table), values)
-}
-
-fn as_sql(value: &Value) -> Sql {
-    match value {
-        Value::Null => Sql::Null,
-        Value::Bool(flag) => Sql::Integer(i64::from(*flag)),
-        Value::Number(number) => Sql::Integer(number.as_i64().unwrap_or(i64::MAX)),
-        Value::String(text) => Sql::Text(text.clone()),
-        other => Sql::Text(other.to_string()),
-    }
-}
-
-/// What rows must have, as a condition with a parameter for each value.
-pub(super) fn condition(filters: &[(&str, Value)]) -> String {
-    let conditions: Vec<_> = filters
-        .iter()
-        .enumerate()
-        .map(|(n, (column, value))| match value {
-            // Written out, so that an index over what has none is found; its place stays.
-            Value::Null => format!("{column} IS NULL AND ?{} IS NULL", n + 1),
-            _ => format!("{column} = ?{}", n + 1),
-        })
-        .collect();
-    if conditions.is_empty() { "1".to_owned() } else { conditions.join(" AND ") }
+    let by = query.by.map(|column| format!("{table}.{column}, ")).unwrap_or_default();
+    (format!("SELECT {columns} FROM {from} WHERE {condition} ORDER BY {by}{table}.name{limit}"), values)
 }

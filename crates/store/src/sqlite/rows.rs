@@ -11,7 +11,7 @@ use yestrel_core::undo::Change;
 use yestrel_core::{Problem, Result};
 
 use super::problem::problem;
-use super::query::{Parameter, condition, written};
+use super::query::{Parameter, over, written};
 use crate::journal;
 use crate::rows::{Cell, Query, Row, Rows, View};
 
@@ -67,6 +67,16 @@ impl SqliteRows<'_> {
     }
 }
 
+impl SqliteRows<'_> {
+    /// One number over the rows that have these values.
+    fn number(&self, what: &str, table: &str, filters: &[(&str, Value)]) -> Result<u64> {
+        let (sql, values) = over(what, table, filters);
+        let parameters = rusqlite::params_from_iter(values.iter().map(Parameter));
+        let run = || self.connection.prepare_cached(&sql)?.query_row(parameters, |row| row.get::<_, i64>(0));
+        run().map(|number| u64::try_from(number).unwrap_or_default()).map_err(|e| problem(self.path, &e))
+    }
+}
+
 impl Rows for SqliteRows<'_> {
     fn get(&self, table: &str, key: &str) -> Result<Option<Row>> {
         Ok(self.query(&format!("SELECT * FROM {table} WHERE name = ?1"), &[&key])?.pop())
@@ -74,11 +84,11 @@ impl Rows for SqliteRows<'_> {
 
     fn each(&self, query: &Query<'_>, visit: &mut dyn FnMut(&dyn View) -> Result<bool>) -> Result<()> {
         let (sql, values) = written(query);
-        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
         let cannot = |error: rusqlite::Error| problem(self.path, &error);
         let mut statement = self.connection.prepare_cached(&sql).map_err(cannot)?;
         let columns: Vec<_> = statement.column_names().map(str::to_owned).collect();
-        let mut rows = statement.query(&parameters[..]).map_err(cannot)?;
+        let parameters = rusqlite::params_from_iter(values.iter().map(Parameter));
+        let mut rows = statement.query(parameters).map_err(cannot)?;
         while let Some(row) = rows.next().map_err(cannot)? {
             if !visit(&Seen { row, columns: &columns, path: self.path })? {
                 break;
@@ -163,14 +173,6 @@ impl Rows for SqliteRows<'_> {
         run().map_err(|e| problem(self.path, &e))
     }
 
-    fn names(&self, table: &str) -> Result<Vec<String>> {
-        let run = || {
-            let mut statement = self.connection.prepare_cached(&format!("SELECT name FROM {table} ORDER BY name"))?;
-            statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<Vec<_>>>()
-        };
-        run().map_err(|e| problem(self.path, &e))
-    }
-
     fn with_account(&self, name: &str) -> Result<Vec<String>> {
         let run = || {
             let sql = "SELECT name FROM credentials WHERE account IS NOT NULL AND json_extract(account, '$.name') = ?1 ORDER BY name";
@@ -181,19 +183,11 @@ impl Rows for SqliteRows<'_> {
     }
 
     fn count(&self, table: &str, filters: &[(&str, Value)]) -> Result<usize> {
-        let sql = format!("SELECT count(*) FROM {table} WHERE {}", condition(filters));
-        let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();
-        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
-        let run = || self.connection.prepare_cached(&sql)?.query_row(&parameters[..], |row| row.get::<_, i64>(0));
-        run().map(|count| usize::try_from(count).unwrap_or_default()).map_err(|e| problem(self.path, &e))
+        Ok(usize::try_from(self.number("count(*)", table, filters)?).unwrap_or_default())
     }
 
     fn greatest(&self, table: &str, column: &str, filters: &[(&str, Value)]) -> Result<u64> {
-        let sql = format!("SELECT coalesce(max({column}), 0) FROM {table} WHERE {}", condition(filters));
-        let values: Vec<_> = filters.iter().map(|(_, value)| Parameter(value)).collect();
-        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
-        let run = || self.connection.prepare_cached(&sql)?.query_row(&parameters[..], |row| row.get::<_, i64>(0));
-        run().map(|number| u64::try_from(number).unwrap_or_default()).map_err(|e| problem(self.path, &e))
+        self.number(&format!("coalesce(max({column}), 0)"), table, filters)
     }
 
     fn put(&self, table: &str, row: &Row) -> Result<()> {
@@ -206,19 +200,17 @@ impl Rows for SqliteRows<'_> {
             places.join(", "),
             updates.join(", ")
         );
-        let values: Vec<_> = row.values().map(Parameter).collect();
-        let parameters: Vec<&dyn rusqlite::ToSql> = values.iter().map(|value| value as _).collect();
-        let run = || self.connection.prepare_cached(&sql)?.execute(&parameters[..]);
+        let values = || rusqlite::params_from_iter(row.values().map(Parameter));
+        let run = || self.connection.prepare_cached(&sql)?.execute(values());
         run().map(drop).map_err(|e| problem(self.path, &e))
     }
 
     fn set(&self, table: &str, key: &str, columns: &[(&str, Value)]) -> Result<()> {
-        let sets: Vec<_> = (2..).zip(columns).map(|(place, (column, _))| format!("{column} = ?{place}")).collect();
-        let sql = format!("UPDATE {table} SET {} WHERE name = ?1", sets.join(", "));
-        let values: Vec<_> = columns.iter().map(|(_, value)| Parameter(value)).collect();
-        let mut parameters: Vec<&dyn rusqlite::ToSql> = vec![&key];
-        parameters.extend(values.iter().map(|value| value as &dyn rusqlite::ToSql));
-        let run = || self.connection.prepare_cached(&sql)?.execute(&parameters[..]);
+        let sets: Vec<_> = (1..).zip(columns).map(|(place, (column, _))| format!("{column} = ?{place}")).collect();
+        let sql = format!("UPDATE {table} SET {} WHERE name = ?{}", sets.join(", "), sets.len() + 1);
+        let key = Value::from(key);
+        let values = columns.iter().map(|(_, value)| value).chain([&key]).map(Parameter);
+        let run = || self.connection.prepare_cached(&sql)?.execute(rusqlite::params_from_iter(values));
         run().map(drop).map_err(|e| problem(self.path, &e))
     }
 

@@ -104,7 +104,6 @@ ALTER TABLE orders_now RENAME TO orders;
 CREATE INDEX orders_by_gateway ON orders(gateway, number);
 -- Whether a gateway's agent takes amendments, as far as it has said so.
 ALTER TABLE gateways ADD COLUMN amends INTEGER NOT NULL DEFAULT 0;
-CREATE INDEX revocations_by_at ON revocations(at);
 
 -- What each command did to records, compressed; as text where an earlier version wrote it.
 ALTER TABLE changes ADD COLUMN packed BLOB;
