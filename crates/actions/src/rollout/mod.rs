@@ -116,6 +116,8 @@ struct Work {
     manage: Result<Arc<dyn Manage>>,
     what: What,
     number: u64,
+    /// It was tried before, and something else was in force there.
+    again: bool,
     /// The key of the certificate that the order names.
     certificate_key: Option<Secret>,
     publications: Vec<Publication>,
@@ -242,7 +244,8 @@ pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans:
     let mut work = Vec::new();
     for (gateway, host, what, number, certificate_key, publications, numbers, notices) in stored {
         let manage = context.manage(&host);
-        work.push(Work { gateway, host, manage, what, number, certificate_key, publications, numbers, notices });
+        let again = false;
+        work.push(Work { gateway, host, manage, what, number, again, certificate_key, publications, numbers, notices });
     }
     let carry_all = |work: &[&Work]| -> Vec<Result<Came>> {
         std::thread::scope(|scope| {
@@ -255,13 +258,18 @@ pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans:
         })
     };
     let mut carried = carry_all(&work.iter().collect::<Vec<_>>());
-    // Where another order is in force than the one that is amended, the whole is needed.
+    // Where another order is in force than is amended or followed, the newest is brought whole: it may be another command's by now.
     let whole: Vec<_> = (0..work.len()).filter(|at| matches!(carried[*at], Ok(Came::NeedsWhole(_)))).collect();
     for at in &whole {
         let one = &mut work[*at];
-        if let Some(envelope) = context.read(|book| book.envelope(&one.gateway.name, one.number))? {
-            one.what = What::Whole(envelope.into());
-        }
+        one.again = true;
+        context.read(|book| {
+            one.number = book.newest_number(&one.gateway.name)?;
+            if let Some(envelope) = book.envelope(&one.gateway.name, one.number)? {
+                one.what = What::Whole(envelope.into());
+            }
+            Ok(())
+        })?;
     }
     for (at, again) in whole.iter().zip(carry_all(&whole.iter().map(|at| &work[*at]).collect::<Vec<_>>())) {
         let before = std::mem::replace(&mut carried[*at], again);
@@ -294,6 +302,7 @@ pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans:
             }
             Ok(Came::There(Carried { installed, receipt, confirmed, waits, unpublished, amends })) => {
                 outcome.state = OutcomeState::Done;
+                outcome.order = work.number;
                 outcome.installed = installed;
                 outcome.confirmed = confirmed;
                 outcome.ended = receipt.ended;
@@ -422,7 +431,9 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Ca
     if work.host.via.ssh().is_some() {
         manage.ask(&Updates { schedule: work.gateway.updates.clone() })?;
     }
+    let overtaken = same && status.order > work.number && status.held.is_none() && !work.again;
     let receipt = match &work.what {
+        What::Whole(_) if overtaken => return Ok(Came::NeedsWhole(done(installed))),
         What::Whole(envelope) => manage.ask_agent(&Carry { envelope: (**envelope).clone(), hold: how.hold })?,
         What::Amendment(to, amendment) => {
             let there = status.order_hash == *to || status.order_hash == amendment.hash();

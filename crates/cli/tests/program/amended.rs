@@ -257,3 +257,28 @@ fn the_estate_sends_amendments_and_forgets_the_texts_of_old_orders() {
     world.run("rollout --preview").is(0).says("nothing to do");
     world.run("estate history --verify").is(0);
 }
+
+/// Commands at once make orders at once, and one may overtake the other on its way: each is done all the same.
+#[test]
+fn revocations_at_once_are_all_in_force_and_none_fails_by_another() {
+    let world = World::harbour("--processes");
+    let sailors: Vec<_> = (0..24).map(|at| format!("sailor-{at}")).collect();
+    let lines: String = sailors.iter().map(|sailor| format!("{sailor},,crew,phone\n")).collect();
+    world.write("crew.csv", &format!("name,mail,groups,device\n{lines}"));
+    world.run("user import crew.csv --make-groups --yes").is(0);
+    world.run("credential issue --group crew --yes").is(0);
+    world.run("rollout --yes").is(0);
+    for some in sailors.chunks(6) {
+        std::thread::scope(|scope| {
+            for sailor in some {
+                let revoke = format!("credential revoke {sailor}/phone --reason lost --yes");
+                let world = &world;
+                scope.spawn(move || world.run(&revoke).is(0));
+            }
+        });
+    }
+    world.run("rollout --preview").is(0).says("harbour  nothing to do");
+    let kept = world.read("lab/hosts/harbour/var/yestrel/revoked.jsonl");
+    assert_eq!(kept.matches("\"lost\"").count(), 24, "{kept}");
+    world.run("estate history --verify").is(0);
+}
