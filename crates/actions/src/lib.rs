@@ -10,7 +10,7 @@
 //! | `session` | who is connected, who was, what agents saw |
 //! | `hear` | asking gateways all at once, with a deadline, and nobody at the terminal |
 //! | `status` | the whole estate at one glance |
-//! | `rename` | other names for people, groups, devices, sites |
+//! | `rename` | other names for people, groups, devices, sites, gateways, listeners |
 //! | `renewal` | orders that hold for a time |
 //! | `rollout` | bringing gateways to their newest order |
 //! | `leftover` | agents on hosts that could not be reached |

@@ -26,7 +26,10 @@ pub(crate) fn sign(book: &Book<'_>, key: &SealingKey) -> Result<Option<SignedRen
     for gateway in book.all::<Gateway>()? {
         let newest = book.newest_number(&gateway.name)?;
         if newest > 0 {
-            orders.insert(gateway.name, newest);
+            // As its agent is called by that order: another name waits for the next.
+            let kept = book.order_kept(&gateway.name, newest)?;
+            let settings = kept.map(|kept| book.settings_of(&kept)).transpose()?.flatten();
+            orders.insert(settings.map_or(gateway.name, |settings| settings.gateway), newest);
         }
     }
     let signing = key.open(&estate.private_key, labels::SIGNING)?;

@@ -39,6 +39,8 @@ pub struct InForce {
     pools: Vec<IpNet>,
     /// The keys of the estate's other gateways.
     peers: HashSet<PublicKey>,
+    /// What listeners are called by it that were called something else by the order before: a session may begin meanwhile.
+    renamed: HashMap<String, String>,
 }
 
 impl InForce {
@@ -52,7 +54,18 @@ impl InForce {
         let pools = order.content.listeners.iter().flat_map(|listener| listener.pools()).collect();
         let peers = order.content.peers.iter().map(|peer| peer.public_key).collect();
         let (number, issued) = (order.number, order.issued);
-        Self { number, hash, issued, roll: Roll::new(order.content), given, pools, peers }
+        Self { number, hash, issued, roll: Roll::new(order.content), given, pools, peers, renamed: HashMap::new() }
+    }
+
+    /// As this one, with listeners that were called something else until now: old and new names.
+    #[must_use]
+    pub fn with_renamed(self, renamed: HashMap<String, String>) -> Self {
+        Self { renamed, ..self }
+    }
+
+    /// What a listener is called by this order.
+    fn called<'a>(&'a self, listener: &'a str) -> &'a str {
+        self.renamed.get(listener).map_or(listener, String::as_str)
     }
 
     /// As this one, amended.
@@ -79,6 +92,7 @@ impl InForce {
             given,
             pools: self.pools.clone(),
             peers: self.peers.clone(),
+            renamed: HashMap::new(),
         }
     }
 
@@ -231,7 +245,7 @@ impl Shared {
     /// Says where a device's packets may go, by the order in force. Who is not let in any more goes nowhere.
     fn bound(&self, seat: &Seat) {
         let pools = self.in_force().map(|in_force| in_force.pools.clone()).unwrap_or_default();
-        let mut reach = self.decide(&seat.listener, Shown::Session(seat.identity));
+        let mut reach = self.decide(&seat.listener(), Shown::Session(seat.identity));
         // Held to the end: whoever is told meanwhile that it is kept says so after this.
         let spending = self.spending.lock();
         if spending.contains(&seat.identity) {
@@ -262,6 +276,7 @@ impl Shared {
     pub fn decide(&self, listener: &str, shown: Shown<'_>) -> Result<Admission, Refusal> {
         let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
         self.still_holds(&in_force)?;
+        let listener = in_force.called(listener);
         decide(&Claim { listener, shown }, &in_force.roll, &self.revoked.read(), Timestamp::now())
     }
 
@@ -333,6 +348,7 @@ impl Shared {
     pub fn grant(&self, listener: &str, shown: Shown<'_>) -> Result<Granted, Refusal> {
         let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
         self.still_holds(&in_force)?;
+        let listener = in_force.called(listener);
         let admission = decide(&Claim { listener, shown }, &in_force.roll, &self.revoked.read(), Timestamp::now())?;
         let order = in_force.number;
         let ipv6 = self.plane().is_some_and(|plane| plane.carries_ipv6());
@@ -346,7 +362,7 @@ impl Shared {
         // Who is connected counts only where somebody's idle lease would have to go.
         let connected = || {
             let seats = self.seats.all();
-            seats.iter().filter(|seat| seat.listener == listener).map(|seat| four(seat)).collect()
+            seats.iter().filter(|seat| in_force.called(&seat.listener()) == listener).map(|seat| four(seat)).collect()
         };
         let before = own.of(&admission.device);
         let inner = own
@@ -361,10 +377,26 @@ impl Shared {
         Ok(Granted { admission, inner, order, ipv6 })
     }
 
+    /// What was leased at listeners stays so under their other names.
+    pub(crate) fn rename_leases(&self, renamed: &HashMap<String, String>) {
+        let mut leases = self.leases.lock();
+        let moved: Vec<_> = renamed.iter().filter_map(|(old, new)| Some((old, new, leases.remove(old)?))).collect();
+        for (old, new, mut own) in moved {
+            let late = leases.remove(new).unwrap_or_default();
+            late.holders().for_each(|(device, address)| own.set(device, address));
+            for (device, address) in own.holders() {
+                self.scribe.leased(old, address, None);
+                self.scribe.leased(new, address, Some(device));
+            }
+            leases.insert(new.clone(), own);
+        }
+    }
+
     /// Whether a session has an address that the order in force gives with somebody else's credential.
     pub(crate) fn must_yield(&self, seat: &Seat, admission: &Admission) -> bool {
         let inner = four(seat);
-        let given = |in_force: &InForce| in_force.given.get(&seat.listener).is_some_and(|given| given.contains(&inner));
+        let given =
+            |in_force: &InForce| in_force.given.get(&*seat.listener()).is_some_and(|given| given.contains(&inner));
         admission.address != Some(inner) && self.in_force().is_some_and(|in_force| given(&in_force))
     }
 
@@ -381,14 +413,14 @@ impl Shared {
         let inner = four(&seat);
         let in_force = self.in_force();
         let shown = Shown::Session(seat.identity);
-        let admit = in_force.as_ref().and_then(|in_force| in_force.roll.find(&seat.listener, shown));
+        let admit = in_force.as_ref().and_then(|in_force| in_force.roll.find(in_force.called(&seat.listener()), shown));
         let leased = admit.is_some_and(|admit| admit.address != Some(inner));
         tracing::info!(device = seat.device(), from = %seat.from(), %inner, "session opened");
         self.note(NewsEvent::Opened {
             session: seat.number,
             device: seat.device(),
             identity: seat.identity,
-            listener: seat.listener.clone(),
+            listener: seat.listener().to_string(),
             from: seat.from().to_string(),
             inner,
             leased,
@@ -464,7 +496,7 @@ impl Shared {
 
     /// A session is looked at again when its credential ends.
     pub(crate) fn watch_end(&self, seat: &Seat) {
-        let admission = self.decide(&seat.listener, Shown::Session(seat.identity)).ok();
+        let admission = self.decide(&seat.listener(), Shown::Session(seat.identity)).ok();
         self.watch_until(seat, admission.and_then(|admission| admission.until));
     }
 
@@ -529,7 +561,7 @@ fn live(seat: &Seat) -> Live {
         number: seat.number,
         device: seat.device(),
         identity: seat.identity,
-        listener: seat.listener.clone(),
+        listener: seat.listener().to_string(),
         from: seat.from().to_string(),
         inner: four(seat),
         opened: seat.opened,

@@ -8,7 +8,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use yestrel_core::exchange::NewsEvent;
-use yestrel_core::keys::{PublicKey, Secret};
+use yestrel_core::keys::{KeyPair, PublicKey, Secret};
 use yestrel_core::order::{self, Envelope, PEER_CALL, Peer, PeerDial, SignedRenewal};
 use yestrel_core::{Problem, Result};
 use yestrel_net::packets::{Receiver, Udp};
@@ -160,8 +160,10 @@ impl Agent {
             let keep = self.shared.keep.lock();
             let identity = keep.identity()?.ok_or_else(|| Problem::refused("this agent belongs to no estate"))?;
             let order = identity.verify(envelope)?;
+            // Perhaps by another name, where it was renamed.
+            let own = KeyPair::public_of(&identity.private_key)?;
             (order.estate == identity.estate)
-                .then_some((order.content.gateway == identity.gateway, order))
+                .then_some((order.content.gateway == identity.gateway || order.content.public_key == own, order))
                 .ok_or_else(|| Problem::refused("the order is of another estate"))?
         };
         match order {

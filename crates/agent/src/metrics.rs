@@ -59,7 +59,7 @@ pub(crate) fn text(shared: &Shared) -> String {
     for seat in shared.seats.all() {
         received += seat.counters.received.load(Ordering::Relaxed);
         sent += seat.counters.sent.load(Ordering::Relaxed);
-        sessions.get_or_create(&ByListener { listener: seat.listener.clone() }).inc();
+        sessions.get_or_create(&ByListener { listener: seat.listener().to_string() }).inc();
     }
     registry.register("sessions", "Sessions that are up", sessions);
     let totals = shared.totals.lock();

@@ -349,8 +349,8 @@ impl Agent {
         let _one = self.change.lock();
         let mut keep = self.shared.keep.lock();
         if let Some(own) = keep.identity()? {
-            if (&own.estate, own.estate_key, &own.gateway) != (&identity.estate, identity.estate_key, &identity.gateway)
-            {
+            let other_gateway = own.gateway != identity.gateway && own.private_key != identity.private_key;
+            if other_gateway || (&own.estate, own.estate_key) != (&identity.estate, identity.estate_key) {
                 return Err(Problem::refused("this agent belongs to another estate or is another gateway")
                     .why(format!("it is the gateway {} of the estate with id {}", own.gateway, own.estate))
                     .try_("retire it from its own estate first: yestrel gateway retire"));
@@ -358,6 +358,8 @@ impl Agent {
             if own.private_key == identity.private_key && own.recovery_key == identity.recovery_key {
                 return Ok(());
             }
+            // The order that says so brings another name.
+            identity.gateway = own.gateway;
             identity.previous_key = own.previous_key;
         }
         KeyPair::public_of(&identity.private_key)?;
@@ -464,7 +466,7 @@ impl Agent {
     pub(crate) fn end_those_unwelcome(&self, seats: Vec<Arc<Seat>>) -> u64 {
         let mut ended = 0;
         for seat in seats {
-            let decided = self.shared.decide(&seat.listener, Shown::Session(seat.identity));
+            let decided = self.shared.decide(&seat.listener(), Shown::Session(seat.identity));
             if let Ok(admission) = &decided
                 && admission.device != seat.device()
             {
@@ -483,7 +485,7 @@ impl Agent {
     }
 
     fn end_one(&self, seat: &Seat, reason: Reason, words: &str) -> bool {
-        let listener = self.listeners.lock().get(&seat.listener).cloned();
+        let listener = self.listeners.lock().get(&*seat.listener()).cloned();
         listener.is_some_and(|listener| listener.end(seat, reason, words))
     }
 

@@ -1,7 +1,7 @@
 //! Carrying orders out: prepares everything that can fail without harm, switches at once, holds what could cut its author off,
 //! goes back whole.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -40,7 +40,7 @@ impl Agent {
         let current = held.as_ref().map(|held| held.envelope.clone()).or_else(|| confirmed.clone());
         let current = current.map(|envelope| Ok::<_, Problem>((envelope.read()?, envelope.hash()))).transpose()?;
         let standing = current.as_ref().map(|(order, hash)| (order, hash.as_str()));
-        order::may_follow(standing, &order, &hash, &identity.gateway)?;
+        order::may_follow(standing, &order, &hash, &identity.gateway, &KeyPair::public_of(&identity.private_key)?)?;
         let number = order.number;
         // From here on the estate's new key counts, whatever becomes of the rest.
         if let Some(successor) = order.successor.filter(|successor| *successor != identity.estate_key) {
@@ -226,18 +226,20 @@ impl Agent {
         self.check_certificate(content)?;
         // New ports first: a busy one refuses the whole order while everything is as before.
         let mut listeners = self.listeners.lock();
-        let stays = |name: &str, running: &dyn Tunnel| {
+        let renamed = renamed(&listeners, &content.listeners);
+        let now = |name: &String| renamed.get(name).unwrap_or(name).clone();
+        let serves = |listener: &OrderListener| {
+            listeners.iter().any(|(name, running)| now(name) == listener.name && running.serves(listener))
+        };
+        let stays = |name: &String, running: &dyn Tunnel| {
+            let name = now(name);
             content.listeners.iter().any(|listener| listener.name == name && running.serves(listener))
         };
         let leaving: Vec<_> =
             listeners.iter().filter(|(name, running)| !stays(name, &***running)).map(|(_, one)| one.clone()).collect();
         let ground = Ground { shared: self.shared.clone(), identity: identity.clone(), bind: self.options.bind };
         let mut fresh: BTreeMap<String, Arc<dyn Tunnel>> = BTreeMap::new();
-        let new = content
-            .listeners
-            .iter()
-            .zip(&kinds)
-            .filter(|(listener, _)| !listeners.get(&listener.name).is_some_and(|running| running.serves(listener)));
+        let new = content.listeners.iter().zip(&kinds).filter(|(listener, _)| !serves(listener));
         let opened = new.into_iter().try_for_each(|(listener, kind)| {
             fresh.insert(listener.name.clone(), kind.open(listener, &ground, &leaving)?);
             Ok(())
@@ -251,10 +253,15 @@ impl Agent {
         self.shared.keep.lock().set_plane(plane.kind());
         let (metrics, gone) = (content.metrics, leaving);
         let content = order.content.clone();
-        self.shared.set_in_force(Some(InForce::new(order, hash)));
+        self.shared.set_in_force(Some(InForce::new(order, hash).with_renamed(renamed.clone())));
         for listener in gone {
-            listeners.remove(listener.name());
+            listeners.remove(&*listener.called().now());
             listener.close();
+        }
+        self.rename(&mut listeners, renamed);
+        if content.gateway != identity.gateway {
+            tracing::info!(before = identity.gateway, now = content.gateway, "this gateway is called something else");
+            self.shared.keep.lock().follow(&Identity { gateway: content.gateway.clone(), ..identity.clone() });
         }
         listeners.extend(fresh);
         for listener in listeners.values() {
@@ -264,6 +271,18 @@ impl Agent {
         self.export_metrics(metrics);
         self.put_out(&content);
         Ok(())
+    }
+
+    /// Listeners go on under other names, with everybody who is in and whatever was leased.
+    fn rename(&self, listeners: &mut BTreeMap<String, Arc<dyn Tunnel>>, renamed: HashMap<String, String>) {
+        // Each is taken out before any is put in: two may have changed names with each other.
+        let moved: Vec<_> = renamed.iter().filter_map(|(old, new)| Some((new, listeners.remove(old)?))).collect();
+        for (new, listener) in moved {
+            tracing::info!(before = &*listener.called().now(), now = new, "listener renamed");
+            listener.called().rename(new);
+            listeners.insert(new.clone(), listener);
+        }
+        self.shared.rename_leases(&renamed);
     }
 
     /// After a switch that failed half-way: what the order in force says of addresses, firewall and forwarding is there again, or it is
@@ -292,4 +311,12 @@ impl Agent {
                 .try_("yestrel rollout --upgrade-now   brings it to the version of the command")
         })
     }
+}
+
+/// Running listeners whose name the order no longer has, and that go on by another: with the same ports, as the same kind. Old and new names.
+fn renamed(running: &BTreeMap<String, Arc<dyn Tunnel>>, wanted: &[OrderListener]) -> HashMap<String, String> {
+    let gone = running.iter().filter(|(name, _)| !wanted.iter().any(|listener| listener.name == **name));
+    let fresh = |listener: &&OrderListener| !running.contains_key(&listener.name);
+    let under = |tunnel: &dyn Tunnel| wanted.iter().filter(fresh).find(|listener| tunnel.serves(listener));
+    gone.filter_map(|(name, tunnel)| Some((name.clone(), under(&**tunnel)?.name.clone()))).collect()
 }

@@ -15,7 +15,7 @@ use crate::ask;
 use crate::global::Global;
 use crate::output::{Cell, Output, Table, list};
 use crate::unhurried::Unhurried;
-use crate::words::{algorithm, read_brought, read_file, say_unsigned, shown};
+use crate::words::{algorithm, counted, read_brought, read_file, say_unsigned, shown};
 
 #[derive(Subcommand)]
 pub enum Command {
@@ -347,14 +347,14 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             ask::confirm(
                 global.yes,
                 &format!(
-                    "this ends the authority {name} for good, and with it {} certificates of devices{}",
-                    ends.len(),
+                    "this ends the authority {name} for good, and with it {} of devices{}",
+                    counted(ends.len(), "certificate"),
                     shown(&ends.iter().map(|one| one.device.clone()).collect::<Vec<_>>())
                 ),
             )?;
             let _unhurried = Unhurried::begin();
             let ended = authority::retire(&mut context, &name, &reason)?;
-            output.say(&format!("retired {name}; {} certificates of devices end with it", ended.what.len()));
+            output.say(&format!("retired {name}, and with it {} of devices", counted(ended.what.len(), "certificate")));
             crate::rollout::carry(global, &mut context, &ended, false)?;
         }
     }

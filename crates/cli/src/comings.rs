@@ -14,7 +14,7 @@ use crate::credential::FormName;
 use crate::global::Global;
 use crate::interview::line_of;
 use crate::output::{Cell, Table, list};
-use crate::words::{moment, shown};
+use crate::words::{counted, moment, shown};
 
 /// What a command in the row came to.
 struct Came {
@@ -317,11 +317,11 @@ pub fn leave(global: &Global, context: &mut Context, wish: &Leave) -> Result<()>
     ask::confirm(
         global.yes,
         &format!(
-            "this takes {} out for good, with the reason {:?}: {} devices and {} credentials{}; {used}; {inside}",
+            "this takes {} out for good, with the reason {:?}: {} and {}{}; {used}; {inside}",
             wish.name,
             wish.reason,
-            user.devices.len(),
-            live.len(),
+            counted(user.devices.len(), "device"),
+            counted(live.len(), "credential"),
             shown(&names)
         ),
     )?;
@@ -330,9 +330,12 @@ pub fn leave(global: &Global, context: &mut Context, wish: &Leave) -> Result<()>
         let devices: Vec<_> = user.devices.iter().map(|device| device.name.clone()).collect();
         let past = people::remains(context, &devices, &names)?;
         let remains = [
-            format!("{} sessions that are over", past.sessions),
-            format!("{} revocations", past.revocations),
-            format!("{} inner addresses, held for nobody else yet", past.addresses),
+            format!("{} in the past", counted(past.sessions, "session")),
+            counted(past.revocations, "revocation"),
+            match past.addresses {
+                1 => "1 inner address, held for nobody else yet".to_owned(),
+                many => format!("{many} inner addresses, held for nobody else yet"),
+            },
             "the history".to_owned(),
         ];
         if output.is_for_programs() {

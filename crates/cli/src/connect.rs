@@ -93,6 +93,7 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     if !arguments.once {
         return connect::run(&options, &|told| tell(output, told));
     }
+    connect::may_begin(&options)?;
     // The key is in memory from here on; its file must not outlive this, however the session ends.
     forget(&arguments.file)?;
     if beside.exists() {
@@ -205,13 +206,17 @@ pub(crate) fn start(output: Output, words: &[&str], tunnel: &str) -> Result<()> 
 }
 
 /// What another run of this program said when it failed, as its own words.
-fn said(log: &str) -> Problem {
+fn said(log: &str, status: Option<i32>) -> Problem {
     let lines = |label: &'static str| log.lines().filter_map(move |line| line.trim_start().strip_prefix(label));
     let Some(error) = lines("error: ").next_back() else {
         let last = log.lines().last().unwrap_or("it ended without a word");
         return Problem::failed("the tunnel did not come up").why(last);
     };
-    let problem = Problem::failed(error);
+    let problem = match status {
+        Some(2) => Problem::words(error),
+        Some(3) => Problem::refused(error),
+        _ => Problem::failed(error),
+    };
     let problem = lines("why: ").next_back().into_iter().fold(problem, Problem::why);
     lines("try: ").fold(problem, Problem::try_)
 }
@@ -224,11 +229,11 @@ fn wait_until_up(output: Output, mut command: Command, tunnel: &str) -> Result<(
         command.stdin(Stdio::null()).stdout(file).stderr(errors).process_group(0).spawn().map_err(failed)?;
     let patience = Instant::now() + Duration::from_secs(60);
     while Instant::now() < patience {
-        if let Ok(Some(_)) = child.try_wait() {
+        if let Ok(Some(status)) = child.try_wait() {
             let ended = running::ended()?.into_iter().find(|ended| ended.name == tunnel);
             return Err(match ended {
                 Some(ended) => ended.problem,
-                None => said(&std::fs::read_to_string(&log).unwrap_or_default()),
+                None => said(&std::fs::read_to_string(&log).unwrap_or_default(), status.code()),
             });
         }
         if let Ok(status) = running::ask(tunnel, &Status)

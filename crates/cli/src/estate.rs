@@ -12,6 +12,7 @@ use yestrel_core::{Problem, Result};
 use crate::ask;
 use crate::global::Global;
 use crate::output::{Cell, Output, Table, list};
+use crate::words::counted;
 
 /// A row of the history, by its number.
 fn row(text: &str) -> std::result::Result<u64, String> {
@@ -288,7 +289,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let (estate, gateways) = keys::renew(&mut global.context()?, recovery.as_ref())?;
             output.say(&format!("orders are signed by {}", estate.public_key.fingerprint()));
             if gateways > 0 {
-                output.say(&format!("yestrel rollout   tells {gateways} gateways, by an order that both keys sign"));
+                output.say(&format!(
+                    "yestrel rollout   tells {}, by an order that both keys sign",
+                    counted(gateways, "gateway")
+                ));
             }
             Ok(())
         }

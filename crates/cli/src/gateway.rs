@@ -74,6 +74,13 @@ pub enum Command {
         #[arg(long, conflicts_with_all = ["certificate", "request"])]
         preview: bool,
     },
+    /// Give a gateway another name, with everything that names it; nobody who is in is thrown out
+    #[command(after_help = "Example:\n  yestrel gateway rename harbour pier")]
+    Rename {
+        name: String,
+        /// The new name
+        to: String,
+    },
     /// Move a gateway to another host: the name dialled, keys, credentials and inner addresses stay
     #[command(after_help = "Example:\n  yestrel gateway move harbour --to breakwater")]
     Move {
@@ -338,6 +345,11 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let (gateway, stale) = gateway::change(&mut context, &name, &wish)?;
             output.say(&format!("changed the gateway {}; yestrel rollout brings it there", gateway.name));
             say_stale(output, stale.count);
+        }
+        Command::Rename { name, to } => {
+            yestrel_actions::rename::gateway(&mut context, &name, &to)?;
+            output.did(&[("gateway", (&to).into())]);
+            output.say(&format!("the gateway {name} is {to} now; yestrel rollout tells its agent"));
         }
         Command::Retire { name, abandoned } => {
             let devices = gateway::retire_preview(&mut context, &name)?;

@@ -568,7 +568,7 @@ impl<'a> Guide<'a> {
         ];
         if self.in_lab() {
             let mut words = vec!["lab", "enter", "mara-laptop", "--", "yestrel", "connect", &file, "--background"];
-            if self.json(&["lab", "show"])["mode"] == "processes" {
+            if crate::lab::has_no_networks() {
                 words.extend(["--proxy", "127.0.0.1:0"]);
             }
             return self.runs("connect", &words);

@@ -144,6 +144,11 @@ pub fn folder(said: Option<PathBuf>) -> PathBuf {
     said.or_else(|| std::env::var_os("YESTREL_LAB").map(PathBuf::from)).unwrap_or_else(|| data_folder().join("lab"))
 }
 
+/// Whether the lab that commands find runs without namespaces, so that its hosts have no networks of their own.
+pub(crate) fn has_no_networks() -> bool {
+    Lab::open(&folder(None)).is_ok_and(|lab| lab.mode == Mode::Processes)
+}
+
 pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     match command {

@@ -65,6 +65,13 @@ pub enum Command {
         #[arg(long)]
         preview: bool,
     },
+    /// Give a listener another name, within its gateway; nobody who is in is thrown out
+    #[command(after_help = "Example:\n  yestrel listener rename harbour/quill harbour/crew")]
+    Rename {
+        name: String,
+        /// The new name, with or without its gateway
+        to: String,
+    },
     /// Make a new call secret for a listener: without the secret in their handover, devices are not answered at all
     #[command(
         after_help = "Example:\n  yestrel listener renew harbour/quill --overlap 30d\n\nHandovers of before are stale from now on, and open until the overlap ends. With --overlap 0d they open nothing any more."
@@ -297,12 +304,20 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.say(&format!("yestrel rollout {}   brings it to the gateway", renewed.gateway));
             crate::words::say_stale(output, stale.count);
         }
+        Command::Rename { name, to } => {
+            let to = yestrel_actions::rename::listener(&mut context, &name, &to)?;
+            output.did(&[("listener", (&to).into())]);
+            output.say(&format!("the listener {name} is {to} now; yestrel rollout tells its agent"));
+        }
         Command::Close { name } => {
             let standing = listener::show(&mut context, &name)?;
             context.rehearse(|context| listener::close(context, &name))?;
             ask::confirm(
                 global.yes,
-                &format!("this closes the listener {name}; {} devices lose this way in", standing.given_out),
+                &match standing.given_out {
+                    1 => format!("this closes the listener {name}; 1 device loses this way in"),
+                    many => format!("this closes the listener {name}; {many} devices lose this way in"),
+                },
             )?;
             listener::close(&mut context, &name)?;
             output.say(&format!(

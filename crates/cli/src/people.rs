@@ -396,8 +396,11 @@ fn import(
     let (users, devices) = (crate::words::counted(added.len(), "user"), crate::words::counted(devices, "device"));
     output.say(&format!("imported {users} and {devices}{changes}"));
     if !done.bad.is_empty() {
-        return Err(Problem::partly(format!("{} lines were left out", done.bad.len()))
-            .why("they stand above, with their numbers"));
+        return Err(Problem::partly(match done.bad.len() {
+            1 => "1 line was left out".into(),
+            many => format!("{many} lines were left out"),
+        })
+        .why("what is wrong stands above, with the number of the line"));
     }
     Ok(())
 }

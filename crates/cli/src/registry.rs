@@ -82,8 +82,8 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             }
             if without > 0 {
                 output.note(&format!(
-                    "{without} accounts have no such form, because their password is not known; yestrel credential renew \
-                     USER/DEVICE --kind password"
+                    "without such a form, because the password is not known: {}; yestrel credential renew USER/DEVICE --kind password",
+                    crate::words::counted(without, "account")
                 ));
             }
         }

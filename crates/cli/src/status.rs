@@ -7,6 +7,7 @@ use jiff::SignedDuration;
 use yestrel_actions::status;
 use yestrel_core::findings::Grade;
 use yestrel_core::glance::Glance;
+use yestrel_core::shown::counted;
 use yestrel_core::{Problem, Result, lapse, shown};
 
 use crate::global::Global;
@@ -126,11 +127,11 @@ fn text(output: Output, glance: &Glance) -> String {
     text.push('\n');
     text.push_str(&inside(glance));
     text.push_str(&format!(
-        "estate     {}: {} users, {} devices, {} credentials; {}; saved {saved}\n",
+        "estate     {}: {}, {}, {}; {}; saved {saved}\n",
         shown::line(&glance.estate),
-        glance.users,
-        glance.devices,
-        glance.credentials,
+        counted(glance.users, "user"),
+        counted(glance.devices, "device"),
+        counted(glance.credentials, "credential"),
         bytes_in_words(glance.size),
     ));
     let findings = glance.findings();

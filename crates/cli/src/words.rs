@@ -93,10 +93,7 @@ pub fn shown(names: &[String]) -> String {
     }
 }
 
-/// So many of a thing.
-pub fn counted(count: usize, one: &str) -> String {
-    format!("{count} {one}{}", if count == 1 { "" } else { "s" })
-}
+pub use yestrel_core::shown::counted;
 
 /// The first lines of a list for a question, and how many more there are.
 pub fn folded(lines: &[String]) -> String {

@@ -23,6 +23,12 @@ fn is_line_end_or_control(c: char) -> bool {
     c.is_control() || matches!(c, '\u{2028}' | '\u{2029}')
 }
 
+/// So many of a thing: "1 device", "3 devices".
+#[must_use]
+pub fn counted(count: usize, one: &str) -> String {
+    format!("{count} {one}{}", if count == 1 { "" } else { "s" })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -193,22 +193,22 @@ fn deliver(inner: &Inner, batch: &mut Batch) {
     }
 }
 
-/// Brings a tunnel up and keeps it up until it is stopped, ended or cannot be brought up.
+/// Whether a tunnel of these options can begin here: nothing is changed yet.
 ///
 /// # Errors
-/// Why it could not come in, way by way; or why it ended, when nobody here asked for that.
-pub fn run(options: &Options, tell: &dyn Fn(Told)) -> Result<()> {
-    use nix::sys::signal::{SigSet, Signal};
-    let folder = options.folder.clone();
-    // What a crashed tunnel left behind goes first, or its rules would carry this one's datagrams.
-    let others = running::list_in(&folder)?;
+/// There is one of its name, it may not change this system, or this is a host with no system of its own.
+pub fn may_begin(options: &Options) -> Result<()> {
+    let others = running::list_in(&options.folder)?;
     if others.iter().any(|other| other.name == options.name && other.state != TunnelState::Blocked) {
         return Err(Problem::refused(format!("there is a tunnel {} on this machine already", options.name))
             .try_(format!("yestrel tunnel stop {}", options.name))
             .try_("another name: --name NAME"));
     }
-    if let Some(left) = running::applied(&folder, &options.name) {
-        left.undo();
+    if options.proxy.is_none() && source().is_some() {
+        return Err(Problem::refused("a tunnel of this host would change the network of the whole machine")
+            .why("it is a host of a lab without namespaces: a process, with no network of its own")
+            .try_("yestrel connect FILE --proxy 127.0.0.1:0   changes nothing")
+            .try_("yestrel lab start --namespaces   as root: its hosts have networks of their own"));
     }
     if options.proxy.is_none() && !nix::unistd::geteuid().is_root() {
         return Err(Problem::refused("changing this system's routes needs root")
@@ -217,6 +217,21 @@ pub fn run(options: &Options, tell: &dyn Fn(Told)) -> Result<()> {
             )
             .try_("yestrel connect FILE --proxy 127.0.0.1:1080")
             .try_("the same command as root"));
+    }
+    Ok(())
+}
+
+/// Brings a tunnel up and keeps it up until it is stopped, ended or cannot be brought up.
+///
+/// # Errors
+/// Why it could not come in, way by way; or why it ended, when nobody here asked for that.
+pub fn run(options: &Options, tell: &dyn Fn(Told)) -> Result<()> {
+    use nix::sys::signal::{SigSet, Signal};
+    may_begin(options)?;
+    let folder = options.folder.clone();
+    // What a crashed tunnel left behind goes first, or its rules would carry this one's datagrams.
+    if let Some(left) = running::applied(&folder, &options.name) {
+        left.undo();
     }
     let proxy = options.proxy.map(proxy::bind).transpose()?;
     let mut signals = SigSet::empty();
@@ -341,7 +356,7 @@ fn open(
     peer: SocketAddr,
     batch: &mut Batch,
 ) -> std::result::Result<Settings, (String, Option<Reason>)> {
-    let source = std::env::var("YESTREL_SOURCE").ok().and_then(|text| text.parse().ok());
+    let source = source();
     let ground = Ground { peer, source, software: SOFTWARE };
     let opened = kind.open(way, &tunnel.handover.read(), &ground).map_err(|problem| (problem.line(), None))?;
     *tunnel.way.write() = Some(opened.clone());
@@ -475,6 +490,11 @@ fn put_in_force(
         }
     }
     Ok(())
+}
+
+/// The address on loopback that is this host's, where it is one of a lab without namespaces.
+fn source() -> Option<IpAddr> {
+    std::env::var("YESTREL_SOURCE").ok().and_then(|text| text.parse().ok())
 }
 
 /// Which resolvers the system is to ask: the gateway's where everything goes through the tunnel; where only some does, a resolver of our own

@@ -42,14 +42,36 @@ impl<K: Outward> Carrier for Under<K> {
     }
 }
 
+/// What a listener is called: the same for it and all of its sessions, also once it is called something else.
+#[derive(Debug)]
+pub struct Called(RwLock<Arc<str>>);
+
+impl Called {
+    /// A listener's name, `harbour/NAME`.
+    #[must_use]
+    pub fn new(name: &str) -> Arc<Self> {
+        Arc::new(Self(RwLock::new(name.into())))
+    }
+
+    /// The name now.
+    #[must_use]
+    pub fn now(&self) -> Arc<str> {
+        self.0.read().clone()
+    }
+
+    /// From here on it is called so.
+    pub fn rename(&self, name: &str) {
+        *self.0.write() = name.into();
+    }
+}
+
 /// A device that is connected.
 pub struct Seat {
     pub number: u64,
     /// By which its credential is known.
     pub identity: PublicKey,
     device: RwLock<String>,
-    /// `harbour/NAME`.
-    pub listener: String,
+    listener: Arc<Called>,
     pub opened: Timestamp,
     /// What the device says of itself.
     pub software: String,
@@ -76,7 +98,7 @@ impl Seat {
         number: u64,
         identity: PublicKey,
         device: &str,
-        listener: &str,
+        listener: &Arc<Called>,
         inners: Vec<IpNet>,
         from: SocketAddr,
         software: &str,
@@ -87,7 +109,7 @@ impl Seat {
             number,
             identity,
             device: RwLock::new(device.into()),
-            listener: listener.into(),
+            listener: listener.clone(),
             opened: Timestamp::now(),
             software: software.into(),
             counters,
@@ -98,6 +120,12 @@ impl Seat {
             marked: AtomicBool::new(false),
             marks: OnceLock::new(),
         })
+    }
+
+    /// What the listener is called at which it came in.
+    #[must_use]
+    pub fn listener(&self) -> Arc<str> {
+        self.listener.now()
     }
 
     /// What its device is called.
@@ -332,7 +360,17 @@ mod tests {
         let from = "198.51.100.23:40000".parse().unwrap();
         let (counters, carrier) = (Arc::default(), Arc::new(Nowhere));
         let inner = inner.split(',').map(|one| one.parse().unwrap()).collect();
-        Seat::new(number, PublicKey([1; 32]), "mara/laptop", "harbour/first", inner, from, "", counters, carrier)
+        Seat::new(
+            number,
+            PublicKey([1; 32]),
+            "mara/laptop",
+            &Called::new("harbour/first"),
+            inner,
+            from,
+            "",
+            counters,
+            carrier,
+        )
     }
 
     fn found(seats: &Seats, address: &str) -> Option<u64> {

@@ -17,6 +17,7 @@ use serde::Serialize;
 use yestrel_core::estate::{Authority, CertificateKind, CertificateState, Credential, Gateway, IssuedCertificate};
 use yestrel_core::keys::Secret;
 use yestrel_core::order::Part;
+use yestrel_core::shown::counted;
 use yestrel_core::x509::bring::Brought;
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
 use yestrel_core::x509::list::{List, Reason};
@@ -157,7 +158,7 @@ pub fn bring(context: &mut Context, authority: &str, brought: Brought, before: &
         let mut kept = enter(book, &keys, authority, None, own, &chain[1..], &key, now)?;
         let mut said = format!("brought in: {}", own.fingerprint());
         if let Some(list) = &list {
-            said.push_str(&format!(", with list {} of {} certificates", list.number, list.entries.len()));
+            said.push_str(&format!(", with list {} of {}", list.number, counted(list.entries.len(), "certificate")));
             kept.list_number = list.number;
             for entry in &list.entries {
                 let held = entry.reason == Reason::CertificateHold;
@@ -463,7 +464,8 @@ pub fn retire(context: &mut Context, authority: &str, reason: &str) -> Result<Ch
         authority.retired = Some(now);
         authority.private_key = None;
         book.put(&authority)?;
-        book.note("authority retire", &authority.name, &format!("{reason}; {} credentials end", ended.len()))?;
+        let ends = counted(ended.len(), "credential");
+        book.note("authority retire", &authority.name, &format!("{reason}; with it {ends}"))?;
         let devices: Vec<_> = ended.iter().map(|credential| credential.device.clone()).collect();
         let changed = Changed::of(ended, gateways, devices);
         Ok(Changed { only: Part { publish: true, certificate: true, ..changed.only }, ..changed })

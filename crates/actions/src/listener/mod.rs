@@ -16,6 +16,7 @@ use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{Authority, Credential, Gateway, Host, Listener, Method, Reach, Registry, Served};
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::Secret;
+use yestrel_core::shown::counted;
 use yestrel_core::tunnel::quill::{CALL_LENGTH, CallSecret};
 use yestrel_core::tunnel::{Need, Tunnel, quill};
 use yestrel_core::{Problem, Result, moment, name, pool};
@@ -512,9 +513,12 @@ fn renumber(book: &Book<'_>, listener: &Listener) -> Result<()> {
     }
     if held.len() as u64 > u64::from(pool::room(&listener.pool)) {
         return Err(Problem::refused(format!("the pool {} is too small", listener.pool)).why(format!(
-            "{} devices have an address at {}, and it holds {}",
-            held.len(),
+            "at {} {} an address, and it holds {}",
             listener.name,
+            match held.len() {
+                1 => "1 device has".to_owned(),
+                many => format!("{many} devices have"),
+            },
             pool::room(&listener.pool)
         )));
     }
@@ -604,7 +608,7 @@ pub fn close(context: &mut Context, listener: &str) -> Result<usize> {
         let held = find::given_at(book, &listener.name)?;
         forget(book, &listener)?;
         account::forget_for_agent(book, &listener.gateway)?;
-        book.note("listener close", &listener.name, &format!("{held} credentials had a way in there"))?;
+        book.note("listener close", &listener.name, &format!("{} had a way in there", counted(held, "credential")))?;
         Ok(held)
     })
 }

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use csv::{ByteRecord, ReaderBuilder};
 use yestrel_core::estate::{Device, Group, User};
+use yestrel_core::shown::counted;
 use yestrel_core::{Problem, Result, name};
 use yestrel_store::Book;
 
@@ -372,9 +373,9 @@ pub fn import(context: &mut Context, bytes: &[u8], how: How, step: &mut dyn FnMu
 #[must_use]
 pub fn refused(found: &Found) -> Problem {
     let mut problem = Problem::refused(format!(
-        "nothing was imported: {} of {} lines are bad",
-        found.bad.len(),
-        found.bad.len() + found.good.len()
+        "nothing was imported: of {}, {} cannot be used",
+        counted(found.bad.len() + found.good.len(), "line"),
+        found.bad.len()
     ))
     .why("a file is imported whole or not at all")
     .try_("mend the lines, then the same command again");

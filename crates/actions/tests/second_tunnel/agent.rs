@@ -17,7 +17,7 @@ use yestrel_core::order::OrderListener;
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
 use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
-use yestrel_net::seats::{Carrier, Seat};
+use yestrel_net::seats::{Called, Carrier, Seat};
 use yestrel_wire::Moment;
 use yestrel_wire::counters::Counters;
 
@@ -29,6 +29,7 @@ pub struct Shuttle;
 /// A running listener.
 struct Running {
     order: OrderListener,
+    called: Arc<Called>,
     shared: Arc<Shared>,
     private_key: Secret,
     front: Udp,
@@ -81,6 +82,7 @@ impl Kind for Shuttle {
         let at = ground.bind.unwrap_or(IpAddr::from([127, 0, 0, 1]));
         let running = Arc::new(Running {
             order: order.clone(),
+            called: Called::new(&order.name),
             shared: ground.shared.clone(),
             private_key: ground.identity.private_key.clone(),
             front: Udp::bind(SocketAddr::new(at, front)).map_err(cannot)?,
@@ -110,7 +112,7 @@ type Carriers = HashMap<u64, Arc<To>>;
 impl Running {
     /// Lets an account in, or says why not. The password is checked with the form that only this agent can open.
     fn sign_in(&self, name: &str, password: &str) -> std::result::Result<(), Refusal> {
-        let granted = self.shared.grant(&self.order.name, Shown::Account(name))?;
+        let granted = self.shared.grant(&self.called.now(), Shown::Account(name))?;
         let Proof::Account { password: sealed, .. } = &granted.admission.proof else {
             return Err(Refusal::plain(Reason::Unknown));
         };
@@ -151,9 +153,9 @@ impl Running {
         let carrier =
             Arc::new(To { back: self.back.clone(), session, at: Mutex::default(), counters: counters.clone() });
         let identity = granted.admission.proof.identity();
-        let (device, listener) = (granted.admission.device.as_str(), self.order.name.as_str());
+        let device = granted.admission.device.as_str();
         let inner = vec![ipnet::IpNet::from(IpAddr::V4(granted.inner))];
-        let seat = Seat::new(session, identity, device, listener, inner, front, "shuttle 1", counters, carrier);
+        let seat = Seat::new(session, identity, device, &self.called, inner, front, "shuttle 1", counters, carrier);
         self.fronts.lock().insert(session, front);
         self.shared.seat(seat, 0);
         let settings = granted.settings().into();
@@ -195,8 +197,8 @@ impl Running {
 }
 
 impl Tunnel for Running {
-    fn name(&self) -> &str {
-        &self.order.name
+    fn called(&self) -> &Called {
+        &self.called
     }
 
     fn serves(&self, order: &OrderListener) -> bool {

@@ -16,7 +16,7 @@ use yestrel_core::tunnel::{self, ikev2};
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
 use yestrel_net::packets::{Batch, Receiver, Udp};
-use yestrel_net::seats::{Carrier, Seat, Under};
+use yestrel_net::seats::{Called, Carrier, Seat, Under};
 use yestrel_wire::Moment;
 use yestrel_wire::budget::Quiet;
 use yestrel_wire::esp::ecn;
@@ -53,6 +53,7 @@ struct Held {
 /// A running listener.
 pub struct Ikev2 {
     listener: OrderListener,
+    called: Arc<Called>,
     doors: [Arc<Udp>; 2],
     machine: Mutex<Gateway>,
     /// Whether openings are let go unread.
@@ -111,7 +112,8 @@ impl Kind for Ikev2Kind {
                 }
             })
         };
-        let papers = Papers::new(listener, ground)?;
+        let called = Called::new(&listener.name);
+        let papers = Papers::new(listener, &called, ground)?;
         let seats = ground.shared.seats.clone();
         let renew = own.renew_after.map(|seconds| u64::from(seconds) * 1_000);
         let config = renew.map_or_else(Config::default, |renew| Config {
@@ -122,6 +124,7 @@ impl Kind for Ikev2Kind {
         let machine = Gateway::new(config, Box::new(move || seats.number()), clock::SystemRandom::boxed());
         let running = Arc::new(Ikev2 {
             listener: listener.clone(),
+            called,
             doors: [bind(first)?, bind(second)?],
             quiet: machine.quiet(),
             machine: Mutex::new(machine),
@@ -146,8 +149,8 @@ impl Kind for Ikev2Kind {
 }
 
 impl Tunnel for Ikev2 {
-    fn name(&self) -> &str {
-        &self.listener.name
+    fn called(&self) -> &Called {
+        &self.called
     }
 
     fn serves(&self, listener: &OrderListener) -> bool {
@@ -165,13 +168,13 @@ impl Tunnel for Ikev2 {
 
     fn refresh(&self) {
         let order = self.shared.in_force();
-        let Some(listener) = order.as_ref().and_then(|order| order.roll.listener(&self.listener.name)) else { return };
+        let Some(listener) = order.as_ref().and_then(|order| order.roll.listener(&self.called.now())) else { return };
         self.papers.refresh(listener);
         let mut machine = self.machine.lock();
         let sessions: Vec<_> = machine.sessions().collect();
         for (number, credential) in sessions {
             // Its own addresses cannot change under a client of this protocol: it signs in again. Where it may go the data path knows.
-            let Ok(granted) = self.shared.grant(&self.listener.name, Claimed::Session(PublicKey(credential))) else {
+            let Ok(granted) = self.shared.grant(&self.called.now(), Claimed::Session(PublicKey(credential))) else {
                 continue;
             };
             if machine.inner_of(number).is_some_and(|inner| inner != granted.inner) {
@@ -237,13 +240,13 @@ impl Ikev2 {
             Event::Forgotten(spi) => drop(self.known.write().remove(&spi)),
             Event::Opened { session, granted, from, software, pair } => {
                 let identity = PublicKey(granted.credential);
-                if let Err(refusal) = self.shared.welcome(&self.listener.name, identity) {
+                if let Err(refusal) = self.shared.welcome(&self.called.now(), identity) {
                     self.shared.refused(Some(identity), from, refusal.reason);
                     return Some((session, refusal.reason, refusal.words));
                 }
                 let device = self.shared.device_of(&identity).unwrap_or_default();
                 let (counters, carrier) = (pair.counters.clone(), self.carrier(&pair));
-                let (inners, listener) = (granted.settings.inners(), &self.listener.name);
+                let (inners, listener) = (granted.settings.inners(), &self.called);
                 let seat = Seat::new(session, identity, &device, listener, inners, from, &software, counters, carrier);
                 if let Some(held) = self.pairs.write().get_mut(&pair.own) {
                     held.seat = Some(seat.clone());
@@ -347,7 +350,7 @@ impl Ikev2 {
                 self.datagram(now, from, mark, datagram, batch);
             });
         }
-        tracing::info!(listener = self.listener.name, "listener closed");
+        tracing::info!(listener = &*self.called.now(), "listener closed");
     }
 
     fn datagram(&self, now: Moment, from: SocketAddr, mark: u8, datagram: &mut [u8], batch: &mut Batch) {

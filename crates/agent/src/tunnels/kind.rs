@@ -11,7 +11,7 @@ use yestrel_core::{Problem, Result};
 use yestrel_host::folder::Identity;
 use yestrel_net::packets::{Batch, Receiver, Udp};
 use yestrel_net::plane::Plane;
-use yestrel_net::seats::Seat;
+use yestrel_net::seats::{Called, Seat};
 
 use crate::admit::Shared;
 
@@ -72,8 +72,8 @@ pub trait Kind: Send + Sync {
 
 /// A running listener of some kind.
 pub trait Tunnel: Send + Sync {
-    /// `harbour/quill`.
-    fn name(&self) -> &str;
+    /// What it is called, for itself and its sessions: `harbour/quill`.
+    fn called(&self) -> &Called;
 
     /// Whether it can go on running under `listener`: what else differs is settings.
     fn serves(&self, listener: &OrderListener) -> bool;

@@ -19,6 +19,7 @@ use yestrel_core::tunnel::Tunnel;
 use yestrel_core::x509::names::SubjectName;
 use yestrel_core::x509::{Certificate, PrivateKey, certificate, key, proof};
 use yestrel_core::{Problem, Result, moment};
+use yestrel_net::seats::Called;
 use yestrel_wire::ike::eap::Form;
 use yestrel_wire::ike::message::{Identity, id};
 use yestrel_wire::ike::state::{Granted, Keeper, Reason, Refusal, Settings, Shown};
@@ -55,7 +56,7 @@ struct Misses {
 
 /// The papers of one listener.
 pub(super) struct Papers {
-    listener: String,
+    called: Arc<Called>,
     shared: Arc<Shared>,
     /// The gateway's, which opens what orders seal to it.
     private: Secret,
@@ -163,9 +164,9 @@ impl Papers {
     ///
     /// # Errors
     /// What the order says of certificates cannot be read; the gateway has none.
-    pub fn new(listener: &OrderListener, ground: &Ground) -> Result<Self> {
+    pub fn new(listener: &OrderListener, called: &Arc<Called>, ground: &Ground) -> Result<Self> {
         let papers = Self {
-            listener: listener.name.clone(),
+            called: called.clone(),
             shared: ground.shared.clone(),
             private: ground.identity.private_key.clone(),
             own: RwLock::new(Own {
@@ -200,7 +201,7 @@ impl Papers {
         });
         if key.is_none() {
             tracing::error!(
-                listener = self.listener,
+                listener = &*self.called.now(),
                 "this gateway has no certificate to show: nobody can come in here"
             );
         }
@@ -220,7 +221,7 @@ impl Papers {
     }
 
     fn granted(&self, claimed: Claimed<'_>, credential: Option<PublicKey>) -> std::result::Result<Granted, Refusal> {
-        let granted = self.shared.grant(&self.listener, claimed).map_err(|refused| of_core(credential, refused))?;
+        let granted = self.shared.grant(&self.called.now(), claimed).map_err(|refused| of_core(credential, refused))?;
         let credential = granted.admission.proof.identity();
         self.shared.unspent(&credential).map_err(|refused| of_core(Some(credential), refused))?;
         Ok(Granted { credential: credential.0, settings: settings(&granted, &self.own.read().domains) })
@@ -348,7 +349,7 @@ impl Keeper for Papers {
                 return Err(with(refusal(Reason::Proof, words)));
             }
             tracing::warn!(
-                listener = self.listener,
+                listener = &*self.called.now(),
                 device = leaf.common_name(),
                 "signed in with SHA-1, which can be forged"
             );
@@ -359,7 +360,7 @@ impl Keeper for Papers {
     fn account(&self, name: &str) -> std::result::Result<Form, Refusal> {
         // Nobody learns whether there is such an account: names that the order does not have are not remembered.
         let granted =
-            self.shared.grant(&self.listener, Claimed::Account(name)).map_err(|refused| of_core(None, refused))?;
+            self.shared.grant(&self.called.now(), Claimed::Account(name)).map_err(|refused| of_core(None, refused))?;
         let identity = granted.admission.proof.identity();
         let with = |reason: Reason, words: String| Refusal { credential: Some(identity.0), reason, words };
         if let Some(until) = self.locked(name) {
@@ -396,8 +397,11 @@ impl Keeper for Papers {
             words = format!("a wrong password, and one too many: locked out until {}", moment(now + locked));
         }
         drop(misses);
-        let credential =
-            self.shared.grant(&self.listener, Claimed::Account(name)).ok().map(|one| one.admission.proof.identity().0);
+        let credential = self
+            .shared
+            .grant(&self.called.now(), Claimed::Account(name))
+            .ok()
+            .map(|one| one.admission.proof.identity().0);
         Err(Refusal { credential, reason: Reason::Password, words })
     }
 }

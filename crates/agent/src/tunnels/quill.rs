@@ -17,7 +17,7 @@ use yestrel_core::tunnel::{self, Settings as Given, quill};
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
 use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
-use yestrel_net::seats::{Carrier, Seat, Under};
+use yestrel_net::seats::{Called, Carrier, Seat, Under};
 use yestrel_wire::Moment;
 use yestrel_wire::quill::call::Call;
 use yestrel_wire::quill::door::{Door, Knock, Valid};
@@ -54,6 +54,7 @@ struct Noticed {
 /// A running listener.
 pub struct Quill {
     listener: OrderListener,
+    called: Arc<Called>,
     udp: Arc<Udp>,
     machine: Mutex<Gateway>,
     door: Door,
@@ -219,6 +220,7 @@ impl Kind for QuillKind {
         let numbers = Box::new(move || seats.number());
         let quill = Arc::new(Quill {
             listener: listener.clone(),
+            called: Called::new(&listener.name),
             udp: Arc::new(udp),
             machine: Mutex::new(Gateway::new(suite, numbers, clock::SystemRandom::boxed())),
             door: Door::new(&mut *clock::SystemRandom::boxed()),
@@ -244,8 +246,8 @@ impl Kind for QuillKind {
 }
 
 impl Tunnel for Quill {
-    fn name(&self) -> &str {
-        &self.listener.name
+    fn called(&self) -> &Called {
+        &self.called
     }
 
     fn serves(&self, listener: &OrderListener) -> bool {
@@ -263,7 +265,7 @@ impl Tunnel for Quill {
 
     fn refresh(&self) {
         let in_force = self.shared.in_force();
-        if let Some(listener) = in_force.as_ref().and_then(|in_force| in_force.roll.listener(&self.listener.name))
+        if let Some(listener) = in_force.as_ref().and_then(|in_force| in_force.roll.listener(&self.called.now()))
             && let Err(problem) = self.open_door(listener)
         {
             tracing::error!(listener = listener.name, "the call secrets stay as they were: {}", problem.line());
@@ -325,7 +327,7 @@ impl Tunnel for Quill {
 
 impl Quill {
     fn settings_of(&self, key: &[u8; 32]) -> std::result::Result<Settings, (Reason, String)> {
-        let granted = self.shared.grant(&self.listener.name, Shown::Key(PublicKey(*key)));
+        let granted = self.shared.grant(&self.called.now(), Shown::Key(PublicKey(*key)));
         granted.map(|granted| settings(granted.settings())).map_err(|refusal| (number(refusal.reason), refusal.words))
     }
 
@@ -395,13 +397,13 @@ impl Quill {
             Event::Opened { device_key, .. } if self.shared.is_peer(&PublicKey(device_key)) => {
                 here.insert(device_key);
                 machine.expect(&device_key, LONGEST);
-                self.shared.heard(&self.listener.name, PublicKey(device_key), Vec::new());
+                self.shared.heard(&self.called.now(), PublicKey(device_key), Vec::new());
                 None
             }
             Event::Renewed { device_key, .. } | Event::Moved { device_key, .. } if here.contains(&device_key) => None,
             Event::Ended { device_key, .. } if here.remove(&device_key) => None,
             Event::Parcel { device_key, kind: AMONG_GATEWAYS, bytes } if here.contains(&device_key) => {
-                self.shared.heard(&self.listener.name, PublicKey(device_key), bytes);
+                self.shared.heard(&self.called.now(), PublicKey(device_key), bytes);
                 None
             }
             Event::Parcel { .. } => None,
@@ -431,7 +433,7 @@ impl Quill {
             }
             Event::Opened { device_key, lane, from, software, settings, stale, notice } => {
                 let identity = PublicKey(device_key);
-                if let Err(refusal) = self.shared.welcome(&self.listener.name, identity) {
+                if let Err(refusal) = self.shared.welcome(&self.called.now(), identity) {
                     self.shared.refused(Some(identity), from, refusal.reason);
                     return Err(Unwelcome { key: device_key, refusal });
                 }
@@ -440,7 +442,7 @@ impl Quill {
                     tracing::warn!(device, "it calls with a secret that has been renewed: its handover is stale");
                 }
                 let (counters, carrier) = (lane.counters.clone(), self.carrier(&lane));
-                let (number, inners, listener) = (lane.session, inners(&settings), &self.listener.name);
+                let (number, inners, listener) = (lane.session, inners(&settings), &self.called);
                 let seat = Seat::new(number, identity, &device, listener, inners, from, &software, counters, carrier);
                 self.sit(&lane, &seat);
                 self.noticed.lock().insert(identity, Noticed { sent: notice, says: notice });
@@ -529,7 +531,7 @@ impl Quill {
                 self.settle(machine);
             }
         }
-        tracing::info!(listener = self.listener.name, "listener closed");
+        tracing::info!(listener = &*self.called.now(), "listener closed");
     }
 
     /// Takes one datagram; whether it is of a session that is known.

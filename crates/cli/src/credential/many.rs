@@ -16,7 +16,7 @@ use zeroize::Zeroizing;
 use super::hand_over;
 use crate::ask;
 use crate::global::Global;
-use crate::words::shown;
+use crate::words::{counted, shown};
 
 /// The sheet in the folder. It holds no secret.
 const SHEET: &str = "who-gets-which.csv";
@@ -234,8 +234,8 @@ pub(super) fn run(global: &Global, context: &mut Context, wish: &Wish<'_>) -> Re
     ask::confirm(
         global.yes,
         &format!(
-            "this reveals what {} devices come in with to {}, and erases it from the estate{}",
-            ready.len(),
+            "this reveals what {} would come in with to {}, and erases it from the estate{}",
+            counted(ready.len(), "device"),
             wish.to.display(),
             shown(&devices)
         ),

@@ -1079,6 +1079,14 @@ class Device:
         check(not want or want in self.events or want == self.ended, f"{want} within {seconds} s, not {self.events} {self.ended}")
         return {"events": self.events, "ended": self.ended}
 
+    def step_until(self, path):
+        """Answers what comes until somebody has made the file; at most a minute."""
+        end = time.monotonic() + 60
+        while not os.path.exists(path):
+            check(time.monotonic() < end, "the file is made")
+            self.step_wait(0.2)
+        return {}
+
     def step_move(self):
         """Another address and port outside (RFC 4555)."""
         check(self.mobike, "MOBIKE is agreed on")

@@ -125,7 +125,7 @@ fn the_form_for_ms_chap_is_kept_only_while_it_is_asked_for() {
         .run("registry change estate --method password --method ms-chap-v2")
         .is(0)
         .says("whoever had it could sign in")
-        .says("1 accounts have no such form");
+        .says("the password is not known: 1 account;");
     world.run("credential renew mara/phone --generate --yes").is(0);
     assert!(!form().contains("\"ms_chap\":null"));
     world.run("registry show estate").is(0).says("ms-chap-v2");
@@ -258,7 +258,7 @@ fn bad_tables_are_reported_by_line_and_import_nothing() {
     world.run("user import good.csv").is(0).says("imported 1 user and");
     world.run("user show mara").is(0).says("mate; \"first\"");
     world.write("mixed.csv", "name\ntomas\nBad Name\nines\n");
-    world.run("user import mixed.csv").is(3).says("1 of 3 lines are bad");
+    world.run("user import mixed.csv").is(3).says("of 3 lines, 1 cannot be used");
     world.run("user import mixed.csv --skip-bad").is(4).says("line 3").says("imported 2 users");
 }
 

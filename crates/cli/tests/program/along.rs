@@ -156,7 +156,7 @@ fn estate_keys_are_renewed_by_an_order_that_both_sign() {
         world.judge("python3 -c \"import json; print(json.load(open('lab/hosts/harbour/var/yestrel/identity.json'))['estate_key'])\"").is(0).out
     };
     let before = identity(&world);
-    world.run("estate renew --yes").is(0).says("1 gateways");
+    world.run("estate renew --yes").is(0).says("tells 1 gateway,");
     world.run("rollout --preview").is(0).says("new signing key");
     // A second renewal before the gateway heard of the first is no harm.
     world.run("estate renew --yes").is(0);

@@ -40,6 +40,10 @@ fn a_gateway_that_the_estate_does_not_reach_is_brought_its_order_by_another_and_
         has(&world, "revoked.jsonl", "lost on the ferry")
     });
     wait(60, "the order there", || has(&world, "order.json", "lost on the ferry"));
+    // Under another name it is the same gateway, whoever brings it that.
+    world.run("gateway rename boatyard slipway").is(0);
+    world.run("rollout --yes").is(4).says("rename  the gateway boatyard -> slipway, which it meets");
+    wait(120, "its other name", || has(&world, "identity.json", "\"slipway\""));
     // Cut off from everybody, and back: what was missed meanwhile comes by itself.
     world.shell("boatyard", "ip link set eth0 down").is(0);
     let revoke = ["credential", "revoke", "tomas/tablet", "--reason", "fell into the dock", "--yes"];
@@ -55,7 +59,7 @@ fn a_gateway_that_the_estate_does_not_reach_is_brought_its_order_by_another_and_
     };
     wait(120, "the estate to learn that it is there", settled);
     world.run("lab mend boatyard").is(0);
-    world.run("rollout --preview").is(0).says("boatyard  nothing to do");
+    world.run("rollout --preview").is(0).says("slipway  nothing to do");
     world.run("estate history").is(0).says("gateway passed");
     // Nothing else takes what comes from anybody (a socket by which it calls on another is not bound to a port of its choice): the one port of the listener, at the one that is called on.
     let ports = world.shell("harbour", "ss -Hlun | awk '{print $4}' | grep -F '*:' | sort -u").out;

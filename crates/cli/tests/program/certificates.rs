@@ -272,14 +272,14 @@ fn a_root_that_left_is_asked_for_when_it_must_sign() {
     world.run("credential handover mara/phone --as pem --to phone --yes").is(0);
     public_parts(&world);
     world.judge(&format!("{VERIFY} phone/certificate.pem")).is(0);
-    world.run("authority retire issuing --reason closed").is(2).says("1 certificates of devices: mara/phone");
+    world.run("authority retire issuing --reason closed").is(2).says("1 certificate of devices: mara/phone");
     world.run("authority retire issuing --reason closed --yes").is(3).says("--with-key");
     world
         .run(&format!(
             "authority retire issuing --reason closed --yes --with-key root-key.pem --key-passphrase-file {file}"
         ))
         .is(0)
-        .says("1 certificates of devices");
+        .says("1 certificate of devices");
     public_parts(&world);
     world
         .judge("openssl verify -CAfile root.pem -untrusted chain.pem -crl_check_all -CRLfile lists.pem phone/certificate.pem")

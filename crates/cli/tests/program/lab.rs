@@ -118,7 +118,7 @@ fn closing_a_listener_closes_its_port_and_says_whom_it_costs_a_way() {
     world.run("listener open harbour --name second --reach everything").is(0).says("names may not resolve");
     world.run("rollout --yes").is(0);
     assert_eq!(world.run("port list --format json").json().as_array().map(Vec::len), Some(2));
-    world.run("listener close harbour/quill").is(2).says("1 devices lose this way in");
+    world.run("listener close harbour/quill").is(2).says("1 device loses this way in");
     world.run("listener close harbour/quill --yes").is(0);
     world.run("rollout --yes").is(0).says("remove  listener harbour/quill").says("closes");
     world.run("credential list").says("harbour/quill is closed");

@@ -24,6 +24,7 @@
 //! | `lab` | the lab itself, and everyday changes |
 //! | `everyday` | every day's work in one command |
 //! | `glance` | the whole estate at one glance |
+//! | `renamed` | gateways and listeners under other names |
 //! | `guide` | the guide and questions at a terminal |
 //! | `by_ssh`, `by_ssh_changes` | machines over SSH: coming there, changing what runs there |
 //! | `phones` | what phones and computers have built in comes in |
@@ -62,5 +63,6 @@ mod notices;
 mod packages;
 mod phones;
 mod processes;
+mod renamed;
 mod undone;
 mod whole;

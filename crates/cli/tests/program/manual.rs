@@ -87,7 +87,7 @@ fn a_shell_completes_words_and_names_of_the_estate() {
         assert!(script.contains("YESTREL_COMPLETE") && script.contains("yestrel"), "{shell}");
     }
     world.run("completion tcsh").is(2).says("bash");
-    assert_eq!(offered(&world, &["yestrel", "gateway", "re"]), "restart retire");
+    assert_eq!(offered(&world, &["yestrel", "gateway", "re"]), "rename restart retire");
     world.run("group add crew").is(0);
     for user in ["mara", "marius", "tomas"] {
         world.run(&format!("user add {user} --group crew")).is(0);

@@ -323,6 +323,31 @@ fn a_certificate_and_an_account_have_an_address_of_their_own_where_one_is_given(
     assert_eq!(shown["address"], Value::Null);
 }
 
+/// What was leased goes along with a listener's other name, and so does everybody who is in.
+#[test]
+fn a_lease_and_a_session_stay_where_the_gateway_is_called_something_else() {
+    let world = harbour("--pool 10.187.45.0/24", &[("phone", "--kind certificate"), ("tablet", "--kind certificate")]);
+    let again = json!([["in"], ["echo", "10.44.0.20"], ["out"]]);
+    let first = played(&world, &play(&world, "phone", again.clone()));
+    let had = came_in(&first)["inner"][0].clone();
+    let steps =
+        json!([["in"], ["echo", "10.44.0.20"], ["until", world.path("go").to_str()], ["echo", "10.44.0.20"], ["out"]]);
+    let staying = Playing::start(&world, "staying", &play(&world, "tablet", steps));
+    staying.is_at(2);
+    world.run("gateway rename harbour pier").is(0);
+    world.run("rollout --yes").is(0).says("listener harbour/ikev2 -> pier/ikev2");
+    assert_ne!(staying.said()[0]["auth"]["inner"][0], had);
+    world.write("go", "");
+    let said = staying.ends();
+    assert_eq!(said.iter().filter(|one| one["step"] == "echo" && one["answers"] == 1).count(), 2, "{said:#?}");
+    assert!(!said.iter().any(|one| one.to_string().contains("ike deleted")), "{said:#?}");
+    // The agent begins anew from its disk.
+    world.run("gateway restart pier").is(0);
+    let second = played(&world, &play(&world, "tablet", again.clone()));
+    assert_eq!(came_in(&second)["inner"][0], said[0]["auth"]["inner"][0]);
+    assert_eq!(came_in(&played(&world, &play(&world, "phone", again)))["inner"][0], had);
+}
+
 #[test]
 fn a_session_goes_on_from_elsewhere_and_under_keys_that_the_gateway_makes_anew() {
     let world = harbour("--renew-after 10s", &[("phone", "--kind certificate")]);

@@ -39,6 +39,23 @@ fn programs_reach_the_site_through_the_proxy_and_nothing_beyond() {
     world.run("lab fetch mara-laptop http://10.44.0.20/").is(1);
 }
 
+/// A host that is only a process has no network to change but this machine's.
+#[test]
+fn a_tunnel_of_a_process_never_changes_the_machine() {
+    let world = World::mara("--processes");
+    let before = (std::fs::read_to_string("/etc/resolv.conf").ok(), world.judge("ip rule; ip route; ip link").out);
+    for how in ["", "--background", "--strict", "--once"] {
+        let came = world.on_laptop(&format!("yestrel connect mara.yestrel {how}")).is(3);
+        came.says("the network of the whole machine").says("--proxy 127.0.0.1:0");
+    }
+    // Nothing was begun, so that the handover of one session is still there.
+    world.read("mara.yestrel");
+    assert_eq!(
+        before,
+        (std::fs::read_to_string("/etc/resolv.conf").ok(), world.judge("ip rule; ip route; ip link").out)
+    );
+}
+
 #[test]
 fn a_proxy_for_others_is_refused_and_a_second_tunnel_of_the_name_too() {
     let world = World::mara("--processes");

@@ -6,6 +6,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use serde::Serialize;
 
+use super::renaming::renamed;
 use super::renewal::for_seconds;
 use super::{Admit, Content, OrderListener, Peer};
 use crate::admission::ProofKind;
@@ -15,7 +16,7 @@ use crate::keys::PublicKey;
 /// One line of what an order changes: a verb and what it applies to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Change {
-    /// `add`, `change`, `remove`, `admit`, `withdraw`, `revoke`, `ports`, `gateway`, `meet`, `forget`.
+    /// `add`, `change`, `rename`, `remove`, `admit`, `withdraw`, `revoke`, `ports`, `gateway`, `meet`, `forget`.
     pub verb: &'static str,
     pub words: String,
 }
@@ -29,6 +30,12 @@ fn held(content: &Content) -> String {
 pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
     let mut changes = Vec::new();
     let mut say = |verb: &'static str, words: String| changes.push(Change { verb, words });
+    // What is only called something else is compared with what it was.
+    let old = old.map(|old| renamed(old, new));
+    if let Some((_, renames)) = &old {
+        renames.iter().for_each(|words| say("rename", words.clone()));
+    }
+    let old = old.as_ref().map(|(old, _)| &**old);
     let none = Vec::new();
     let old_listeners = old.map_or(&none, |old| &old.listeners);
     let describe = |listener: &OrderListener| {
@@ -64,13 +71,17 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
         all.map(|peer| ((peer.gateway.clone(), peer.public_key), peer)).collect()
     };
     let (were, are) = (peers(old), peers(Some(new)));
+    let before = |peer: &Peer| were.values().find(|were| were.public_key == peer.public_key && were.dial == peer.dial);
     for (key, peer) in &are {
-        if were.get(key) != Some(peer) {
+        if let Some(were) = before(peer).filter(|were| were.gateway != peer.gateway) {
+            say("rename", format!("the gateway {} -> {}, which it meets", were.gateway, peer.gateway));
+        } else if were.get(key) != Some(peer) {
             let at = peer.dial.as_ref().map(|dial| format!(" at {} port {}", dial.address, dial.port));
             say("meet", format!("the gateway {}{}", peer.gateway, at.unwrap_or_default()));
         }
     }
-    for peer in were.iter().filter(|(key, _)| !are.contains_key(*key)).map(|(_, peer)| peer) {
+    let goes_on = |peer: &Peer| are.values().any(|are| are.public_key == peer.public_key && are.dial == peer.dial);
+    for peer in were.iter().filter(|(key, peer)| !are.contains_key(*key) && !goes_on(peer)).map(|(_, peer)| peer) {
         say("forget", format!("the gateway {} with its key {}", peer.gateway, peer.public_key.fingerprint()));
     }
     if old.map(|old| &old.certificate).unwrap_or(&Vec::new()) != &new.certificate {

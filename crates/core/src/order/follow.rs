@@ -1,14 +1,22 @@
 //! Which order may follow which, and which could cut its author off.
 
 use super::{Content, Order};
+use crate::keys::PublicKey;
 use crate::{Problem, Result};
 
 /// Whether an agent that stands at `current` may take `next`. The same order again is taken.
 ///
 /// # Errors
-/// An older number, another order under the same number, another gateway, or a successor of another predecessor.
-pub fn may_follow(current: Option<(&Order, &str)>, next: &Order, next_hash: &str, gateway: &str) -> Result<()> {
-    if next.content.gateway != gateway {
+/// An older number, another order under the same number, another gateway (by name and by key: one that was renamed has its key still), or a
+/// successor of another predecessor.
+pub fn may_follow(
+    current: Option<(&Order, &str)>,
+    next: &Order,
+    next_hash: &str,
+    gateway: &str,
+    key: &PublicKey,
+) -> Result<()> {
+    if next.content.gateway != gateway && next.content.public_key != *key {
         return Err(Problem::refused(format!("the order is for the gateway {}", next.content.gateway))
             .why(format!("this agent is the gateway {gateway}")));
     }
@@ -40,8 +48,10 @@ pub fn may_follow(current: Option<(&Order, &str)>, next: &Order, next_hash: &str
 pub fn touches_the_way_in(old: Option<&Content>, new: &Content) -> bool {
     let Some(old) = old else { return true };
     let way_in = |content: &Content| {
-        let listeners: Vec<_> =
-            content.listeners.iter().map(|l| (l.name.clone(), l.serves.clone(), l.pools(), l.reach.clone())).collect();
+        // Whatever they are called.
+        let mut listeners: Vec<_> =
+            content.listeners.iter().map(|l| (l.serves.clone(), l.pools(), l.reach.clone())).collect();
+        listeners.sort();
         let publish = content.publish.as_ref().map(|publish| publish.port);
         (listeners, content.networks.clone(), content.masquerade, content.outward.clone(), content.metrics, publish)
     };

@@ -11,6 +11,8 @@
 //! | `amendment` | an order that is the one before it but for some devices |
 //! | `signed` | texts that the estate signs: their form, their signatures |
 //! | `follow` | which order may follow which, and which could cut its author off |
+//! | `limited` | a part of it, while the rest waits |
+//! | `renaming` | an order before a rename, told as after it |
 //! | `renewal` | keeping an order that holds for a time in force |
 //! | `difference` | what changes from one to the next, in words |
 //! | `amendment_tests` | that amendments come to the same as whole orders |
@@ -21,16 +23,17 @@ mod content;
 mod difference;
 mod envelope;
 mod follow;
+mod limited;
+mod renaming;
 mod renewal;
 mod signed;
 
 pub use amendment::{AMENDMENT, Amendment, Amends, Excerpt, SignedAmendment, amendable, excerpt};
-pub use content::{
-    Admit, Content, Extract, OrderListener, OrderPublish, PEER_CALL, Part, Peer, PeerDial, Revoked, content, limited,
-};
+pub use content::{Admit, Content, Extract, OrderListener, OrderPublish, PEER_CALL, Peer, PeerDial, Revoked, content};
 pub use difference::{Change, difference};
 pub use envelope::{Envelope, FORMAT, Order, sign, sign_over, signer};
 pub use follow::{may_follow, touches_the_way_in};
+pub use limited::{Part, limited};
 pub use renewal::{RENEWAL, Renewal, SignedRenewal, ends_soon, for_seconds, holds_until};
 pub(crate) use signed::canonical;
 pub use signed::{check_text, sign_text};

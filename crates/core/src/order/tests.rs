@@ -45,7 +45,7 @@ proptest! {
         let hash = current.hash();
         let previous = if offered == have + 1 { hash.clone() } else { "x".into() };
         let next = envelope(offered, &previous);
-        let allowed = may_follow(Some((&current_order, &hash)), &next.read().unwrap(), &next.hash(), "harbour");
+        let allowed = may_follow(Some((&current_order, &hash)), &next.read().unwrap(), &next.hash(), "harbour", &own_key());
         prop_assert_eq!(allowed.is_ok(), offered >= have);
     }
 }
@@ -62,19 +62,74 @@ fn an_order_that_is_longer_than_agents_take_is_refused_before_it_is_kept() {
     assert!(text(24 * 1024 * 1024 + 1, "\"").check_length("harbour", 9).is_err(), "a quote takes two");
 }
 
+fn own_key() -> PublicKey {
+    sample::gateway_pair().public
+}
+
+#[test]
+fn an_order_by_another_name_is_taken_by_the_agent_whose_key_it_has_and_by_no_other() {
+    let current = envelope(13, "x");
+    let (order, hash) = (current.read().unwrap(), current.hash());
+    let mut content = sample();
+    content.gateway = "pier".into();
+    let next = sign("estate-1", 14, &hash, at(), content, &secret()).unwrap();
+    let taken =
+        |key: &PublicKey| may_follow(Some((&order, &hash)), &next.read().unwrap(), &next.hash(), "harbour", key);
+    assert!(taken(&own_key()).is_ok());
+    let problem = taken(&PublicKey([7; 32])).unwrap_err();
+    assert_eq!(problem.error, "the order is for the gateway pier");
+}
+
+#[test]
+fn a_rename_is_that_and_no_more() {
+    let old = sample();
+    let mut new = old.clone();
+    new.gateway = "pier".into();
+    for listener in &mut new.listeners {
+        listener.name = listener.name.replace("harbour/", "pier/");
+    }
+    for admit in &mut new.admit {
+        admit.at = admit.at.take().map(|at| at.replace("harbour/", "pier/"));
+    }
+    new.admit.sort_by(Admit::in_order);
+    let words = |old: &Content, new: &Content| -> Vec<_> {
+        difference(Some(old), new).into_iter().map(|change| format!("{} {}", change.verb, change.words)).collect()
+    };
+    let mut expected = vec!["rename the gateway harbour -> pier".to_owned()];
+    let name = |content: &Content, at: usize| content.listeners[at].name.clone();
+    expected
+        .extend((0..old.listeners.len()).map(|at| format!("rename listener {} -> {}", name(&old, at), name(&new, at))));
+    assert_eq!(words(&old, &new), expected);
+    assert!(!touches_the_way_in(Some(&old), &new));
+    // What changes besides is said besides.
+    new.listeners[0].keep_alive = 44;
+    new.admit.pop().unwrap();
+    let more = words(&old, &new).split_off(expected.len());
+    assert!(more.iter().any(|line| line.starts_with("change listener pier/") && line.ends_with("-> 44")), "{more:?}");
+    assert!(more.iter().any(|line| line.starts_with("withdraw")), "{more:?}");
+    assert_eq!(more.len(), 2, "{more:?}");
+    // Another listener on other ports is another.
+    new.listeners[0].serves = vec![crate::firewall::Service::Port(crate::firewall::Protocol::Udp, 9)];
+    assert!(words(&old, &new).iter().any(|line| line.starts_with("remove listener harbour/")));
+}
+
 #[test]
 fn two_copies_of_an_estate_are_noticed() {
     let current = envelope(13, "x");
     let (order, hash) = (current.read().unwrap(), current.hash());
     let other = envelope(14, "another thirteenth");
-    let problem = may_follow(Some((&order, &hash)), &other.read().unwrap(), &other.hash(), "harbour").unwrap_err();
+    let problem =
+        may_follow(Some((&order, &hash)), &other.read().unwrap(), &other.hash(), "harbour", &own_key()).unwrap_err();
     assert!(problem.why.unwrap().contains("two copies"));
     let mut content = sample();
     content.masquerade = false;
     let same_number = sign("estate-1", 13, "x", at(), content, &secret()).unwrap();
-    assert!(may_follow(Some((&order, &hash)), &same_number.read().unwrap(), &same_number.hash(), "harbour").is_err());
-    assert!(may_follow(Some((&order, &hash)), &order, &hash, "harbour").is_ok(), "the same again");
-    assert!(may_follow(None, &order, &hash, "boatyard").is_err(), "another gateway's");
+    assert!(
+        may_follow(Some((&order, &hash)), &same_number.read().unwrap(), &same_number.hash(), "harbour", &own_key())
+            .is_err()
+    );
+    assert!(may_follow(Some((&order, &hash)), &order, &hash, "harbour", &own_key()).is_ok(), "the same again");
+    assert!(may_follow(None, &order, &hash, "boatyard", &PublicKey([7; 32])).is_err(), "another gateway's");
 }
 
 /// What stands there in a form of later is refused by its name, and not as damaged or, worse, passed over.

@@ -278,6 +278,24 @@ impl Book<'_> {
         self.rows.set(StoredOrder::TABLE, &name, &[("received", at.to_string().into())])
     }
 
+    /// The orders of a gateway stand under its other name; what was signed stays as it is. Of anybody there the next may say something else.
+    ///
+    /// # Errors
+    /// The database cannot be written.
+    pub fn rename_orders(&self, old: &str, new: &str) -> Result<()> {
+        for order in self.find::<StoredOrder>(&[("gateway", old.into())])? {
+            let (before, name) = (order.name.clone(), StoredOrder::name_of(new, order.number));
+            if let Some(text) = self.get::<OrderText>(&before)? {
+                self.remove::<OrderText>(&before)?;
+                self.put(&OrderText { name: name.clone(), text: text.text })?;
+            }
+            self.remove::<StoredOrder>(&before)?;
+            self.put(&StoredOrder { name, gateway: new.to_owned(), ..order })?;
+        }
+        self.rows.settle(old, None)?;
+        self.unsettled(new)
+    }
+
     /// Forgets every order of a gateway.
     ///
     /// # Errors

@@ -1,5 +1,16 @@
-//! Other names for people, groups, devices and sites, with everything that names them. Keys, accounts, addresses and sessions stay as they
-//! are: a device notices nothing.
+//! Other names, with everything that names them. Keys, accounts, addresses and sessions stay as they are: a device notices nothing.
+//!
+//! | file | its job |
+//! |---|---|
+//! | `mod` | people, groups, devices, sites |
+//! | `gateways` | gateways and listeners |
+//! | `moved` | a record in the place of another |
+
+mod gateways;
+mod moved;
+
+pub use gateways::{gateway, listener};
+use moved::{different, instead};
 
 use yestrel_core::estate::{
     Credential, Device, Gateway, Group, Host, IssuedCertificate, Revocation, SealedSecret, Session, SharedSecret, Site,
@@ -8,25 +19,11 @@ use yestrel_core::estate::{
 use yestrel_core::{Problem, Result, name};
 use yestrel_store::queries::in_group;
 use yestrel_store::records::Address;
-use yestrel_store::{Book, Record, SealingKey};
+use yestrel_store::{Book, SealingKey};
 
 use crate::changed::Changed;
 use crate::context::Context;
 use crate::keyring::labels;
-
-/// Puts a record in the place of the one that was called `old`.
-fn instead<T: Record>(book: &Book<'_>, old: &str, record: &T) -> Result<()> {
-    // What is unique in it is so only once the old one is gone.
-    book.remove::<T>(old)?;
-    book.add(record)
-}
-
-fn different(old: &str, new: &str) -> Result<()> {
-    if old == new {
-        return Err(Problem::words(format!("{old} is called that already")).try_("another name"));
-    }
-    Ok(())
-}
 
 /// Gives a group another name.
 ///
