@@ -248,12 +248,15 @@ where
 pub fn live(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Live>> {
     let mut found = Sessions { sessions: Vec::new(), silent: Vec::new() };
     let asked = gateways(context, gateway)?;
-    let estate = context.read(find::this_estate)?.id;
+    let (estate, keys) = context.read(|book| {
+        let keys: BTreeMap<_, _> = book.all::<Gateway>()?.into_iter().map(|one| (one.name, one.public_key)).collect();
+        Ok((find::this_estate(book)?.id, keys))
+    })?;
     // What another agent says of who is in would be an answer to another question.
     let mut others: BTreeMap<String, Problem> = ask_all(context, &asked, &Status)
         .into_iter()
         .filter_map(|(gateway, status)| {
-            let words = status.ok()?.is_another(&gateway, &estate)?;
+            let words = status.ok()?.is_another(&gateway, keys.get(&gateway)?, &estate)?;
             Some((gateway.clone(), Problem::failed(words).try_(format!("yestrel rollout {gateway}"))))
         })
         .collect();

@@ -1,6 +1,6 @@
 //! The whole estate at one glance: what gateways say now, beside what the estate wants.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use jiff::{SignedDuration, Timestamp};
 use yestrel_core::estate::{Authority, Credential, Device, Gateway, Listener, Site, User};
@@ -10,6 +10,7 @@ use yestrel_store::Book;
 
 use crate::context::Context;
 use crate::hear::{self, Said, What};
+use crate::inside::adopted;
 use crate::listener::ports::{self, PortState};
 use crate::rollout::plan::{self, Plan};
 use crate::{find, leftover};
@@ -31,7 +32,7 @@ fn heard(book: &Book<'_>, gateway: &Gateway, listeners: &[Listener], said: Said)
         let mut shut = Vec::new();
         for listener in listeners {
             for served in &listener.serves {
-                let (state, why) = ports::judge(listener, &gateway.name, served.inside, &status, &facts);
+                let (state, why) = ports::judge(&gateway.name, served.inside, &status, &facts);
                 if state != PortState::Open {
                     let why = match state {
                         PortState::NotOpen => "nobody listens there".to_owned(),
@@ -46,8 +47,8 @@ fn heard(book: &Book<'_>, gateway: &Gateway, listeners: &[Listener], said: Said)
     Ok(Heard {
         order: status.order,
         version: status.version.clone(),
-        another: status.is_another(&gateway.name, &estate).is_some(),
-        differs: status.differs(&gateway.name, &estate, &hash),
+        another: status.is_another(&gateway.name, &gateway.public_key, &estate).is_some(),
+        differs: status.differs(&gateway.name, &gateway.public_key, &estate, &hash),
         inside,
         shut,
     })
@@ -163,64 +164,6 @@ pub fn look(context: &mut Context) -> Result<Glance> {
     })
 }
 
-/// Which of some devices are in now, as far as gateways say within the deadline.
-#[derive(Debug, Default)]
-pub struct WhoIsIn {
-    /// Device and gateway.
-    pub inside: Vec<(String, String)>,
-    /// Gateways that did not say.
-    pub silent: Vec<String>,
-}
-
-impl WhoIsIn {
-    /// In a few words, for a question.
-    #[must_use]
-    pub fn words(&self) -> String {
-        let known = if self.silent.is_empty() {
-            String::new()
-        } else {
-            format!(", as far as is known without {}", self.silent.join(", "))
-        };
-        match &self.inside[..] {
-            [] => format!("not connected now{known}"),
-            few if few.len() <= 3 => {
-                let few: Vec<_> = few.iter().map(|(device, gateway)| format!("{device} at {gateway}")).collect();
-                format!("connected now: {}{known}", few.join(", "))
-            }
-            many => format!("{} connected now{known}", many.len()),
-        }
-    }
-}
-
-/// Asks who of these devices is in. Nobody is waited for longer than a second and a half.
-///
-/// # Errors
-/// The estate cannot be read.
-pub fn who_is_in(context: &mut Context, devices: &BTreeSet<String>) -> Result<WhoIsIn> {
-    let names = adopted(context, &[])?;
-    let mut who = WhoIsIn::default();
-    for (gateway, said) in hear::gateways(context, &names, What::Sessions)? {
-        match said.sessions {
-            None => who.silent.push(gateway),
-            Some(sessions) => {
-                let inside = sessions.into_iter().filter(|live| devices.contains(&live.device));
-                who.inside.extend(inside.map(|live| (live.device, gateway.clone())));
-            }
-        }
-    }
-    who.inside.sort();
-    Ok(who)
-}
-
-/// Gateways that have an order; of these the named ones where any are.
-fn adopted(context: &mut Context, named: &[String]) -> Result<Vec<String>> {
-    context.read(|book| {
-        let all: Vec<Gateway> = book.all()?;
-        let asked = all.into_iter().filter(|one| one.adopted && (named.is_empty() || named.contains(&one.name)));
-        Ok(asked.map(|gateway| gateway.name).collect())
-    })
-}
-
 /// How a gateway is not what the estate believes it to be.
 #[derive(Debug)]
 pub struct Strange {
@@ -253,7 +196,8 @@ pub fn strange(context: &mut Context, named: &[String]) -> Result<BTreeMap<Strin
                 }
                 (None, Some(Ok(status))) => {
                     let hash = book.newest_kept(&name)?.map(|order| order.hash).unwrap_or_default();
-                    status.differs(&name, &estate, &hash).map(|words| Strange { words, silent: false })
+                    let key = book.need::<Gateway>(&name)?.public_key;
+                    status.differs(&name, &key, &estate, &hash).map(|words| Strange { words, silent: false })
                 }
                 (None, _) => None,
             };

@@ -317,6 +317,7 @@ impl Agent {
         let identity = keep.identity()?;
         let estate_key = identity.as_ref().map(|identity| identity.estate_key);
         let recovery_key = identity.as_ref().and_then(|identity| identity.recovery_key);
+        let public_key = identity.as_ref().map(|identity| KeyPair::public_of(&identity.private_key)).transpose()?;
         Ok(AgentStatus {
             version: VERSION.into(),
             estate: identity.as_ref().map(|identity| identity.estate.clone()),
@@ -337,6 +338,7 @@ impl Agent {
             published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),
             estate_key,
             recovery_key,
+            public_key,
         })
     }
 

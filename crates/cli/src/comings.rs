@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use clap::{Args, ValueEnum as _};
-use yestrel_actions::{Context, credential, gateway, listener, people, status};
+use yestrel_actions::{Context, credential, gateway, inside, listener, people};
 use yestrel_core::estate::{CredentialKind, UserState};
 use yestrel_core::{Kind, Problem, Result, name};
 
@@ -311,7 +311,7 @@ pub fn leave(global: &Global, context: &mut Context, wish: &Leave) -> Result<()>
     if wish.preview {
         return show(global, &commands);
     }
-    let inside = status::who_is_in(context, &user.devices.iter().map(|device| device.name.clone()).collect())?.words();
+    let inside = inside::who_is_in(context, &user.devices.iter().map(|device| device.name.clone()).collect())?.words();
     let names: Vec<_> = live.iter().map(|one| one.name.clone()).collect();
     let used = crate::words::last_used(&live, context.now);
     ask::confirm(

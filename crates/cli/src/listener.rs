@@ -4,9 +4,10 @@ use std::net::IpAddr;
 
 use clap::{Args, Subcommand};
 use jiff::SignedDuration;
+use yestrel_actions::inside;
 use yestrel_actions::listener::ports::{self, PortState};
 use yestrel_actions::listener::{self, Kind, ListenerStanding, Opened, Wish};
-use yestrel_core::estate::Reach;
+use yestrel_core::estate::{Listener, Reach};
 use yestrel_core::findings::Grade;
 use yestrel_core::{Problem, Result, moment};
 
@@ -276,7 +277,17 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             {
                 listener::ask_host(&mut context, gateway)?;
             }
-            let (_, would) = context.rehearse(|context| listener::change(context, &name, &wish))?;
+            let (after, would) = context.rehearse(|context| listener::change(context, &name, &wish))?;
+            let before = listener::show(&mut context, &name)?.listener;
+            let inside = |listener: &Listener| listener.serves.iter().map(|one| one.inside).collect::<Vec<_>>();
+            if inside(&before) != inside(&after) || !before.tunnel.goes_on_as(&after.tunnel) {
+                let who = inside::who_is_at(&mut context, &before.gateway, std::slice::from_ref(&name))?;
+                if let Some(words) = who.ending() {
+                    output.note(&format!(
+                        "the rollout of this change ends {words}; devices come in again by what is new"
+                    ));
+                }
+            }
             if !crate::words::first_of_stale(global, &format!("this change of {name}"), &would, preview)? {
                 return Ok(());
             }

@@ -227,6 +227,7 @@ fn report(output: Output, in_remarks: bool, outcomes: &[Outcome]) -> Result<()> 
         let grade = match outcome {
             Outcome { problem: Some(_), .. } => Grade::Bad,
             Outcome { unkept: Some(_), .. } | Outcome { unpublished: Some(_), .. } => Grade::Poor,
+            Outcome { shut, .. } if !shut.is_empty() => Grade::Poor,
             _ => Grade::Good,
         };
         let unkept = |why: &String| format!("until there is room a restart brings the order before back: {why}");
@@ -252,6 +253,9 @@ fn report(output: Output, in_remarks: bool, outcomes: &[Outcome]) -> Result<()> 
         if outcome.unkept.is_some() {
             state.push_str(", in force but not kept");
         }
+        if !outcome.shut.is_empty() {
+            state.push_str(", shut by another firewall");
+        }
         table.row(vec![
             (&outcome.gateway).into(),
             outcome.order.into(),
@@ -267,6 +271,15 @@ fn report(output: Output, in_remarks: bool, outcomes: &[Outcome]) -> Result<()> 
         }
     } else if !output.quiet || output.format != FormatName::Text {
         output.table(&table);
+    }
+    for (outcome, shut) in outcomes.iter().flat_map(|outcome| outcome.shut.iter().map(move |shut| (outcome, shut))) {
+        output.note(&format!(
+            "nobody gets in at {} of {}: {} on its host shuts it; there, as root: {}",
+            shut.port, outcome.gateway, shut.by, shut.commands
+        ));
+    }
+    if let Some(outcome) = outcomes.iter().find(|outcome| !outcome.shut.is_empty()) {
+        output.note(&format!("yestrel port list {}   says when it is open", outcome.gateway));
     }
     let failed: Vec<_> = outcomes.iter().filter(|outcome| outcome.state == OutcomeState::Failed).collect();
     if failed.is_empty() {

@@ -12,6 +12,8 @@ use crate::{Problem, Result, name};
 
 /// The format that this code writes and reads.
 pub const FORMAT: &str = "yestrel handover 3";
+/// How many ways of before are remembered.
+const MOST_BEFORE: usize = 8;
 /// No handover is longer; a longer file is something else.
 pub const LONGEST: usize = 64 * 1024;
 
@@ -78,6 +80,9 @@ pub struct Handover {
     pub certificate: Option<HandoverCertificate>,
     #[serde(rename = "way")]
     pub ways: Vec<HandoverWay>,
+    /// The ways of before each notice that was taken, the newest last; they stand in no file.
+    #[serde(skip)]
+    pub before: Vec<HandoverWay>,
 }
 
 /// What one device is told later of its ways in: a way notice.
@@ -192,10 +197,30 @@ impl Handover {
     /// Nothing could come of what it says; then all is as before.
     pub fn take(&mut self, notice: Notice) -> Result<Vec<String>> {
         let words = differences(&self.ways, &notice.ways);
-        let taken = Self { ways: notice.ways, notice: notice.number, estate_key: notice.estate_key, ..self.clone() };
+        let mut taken =
+            Self { ways: notice.ways, notice: notice.number, estate_key: notice.estate_key, ..self.clone() };
+        taken.before.extend(self.ways.iter().cloned());
+        let old = taken.before.len().saturating_sub(MOST_BEFORE);
+        taken.before.drain(..old);
         taken.check().map_err(|problem| Problem::refused("this notice cannot be used").why(problem.error))?;
         *self = taken;
         Ok(words)
+    }
+
+    /// The same ways where they were dialled before what the newest notice says, the last first: for when nobody answers there, because that change was
+    /// taken back. Keys and reach are those of now, so that nobody answers who could not where they lead now.
+    #[must_use]
+    pub fn formerly(&self) -> Vec<HandoverWay> {
+        let mut all: Vec<HandoverWay> = Vec::new();
+        for old in self.before.iter().rev() {
+            let same = |way: &&HandoverWay| way.gateway == old.gateway && way.tunnel.word() == old.tunnel.word();
+            let Some(way) = self.ways.iter().find(same) else { continue };
+            let known = |one: &HandoverWay| (&one.address, one.port) == (&old.address, old.port);
+            if !self.ways.iter().chain(&all).any(known) {
+                all.push(HandoverWay { address: old.address.clone(), port: old.port, ..way.clone() });
+            }
+        }
+        all
     }
 
     fn check(&self) -> Result<()> {
@@ -274,6 +299,7 @@ pub(crate) fn sample() -> Handover {
         device_key: Some(Secret::new(vec![3; 32])),
         account: None,
         certificate: None,
+        before: Vec::new(),
         ways: vec![HandoverWay {
             gateway: "harbour".into(),
             address: "gangway.skerry.example".into(),
@@ -339,6 +365,36 @@ mod tests {
                 assert!(!format!("{problem:?}").contains(&secret[..20]), "{problem:?}");
             }
         }
+    }
+
+    #[test]
+    fn where_a_way_was_before_is_remembered_and_nothing_else_of_it() {
+        let mut handover = sample();
+        let moved = |port: u16, key: u8| {
+            let WayIn::Quill(quill) = handover.ways[0].tunnel.clone() else { unreachable!() };
+            let tunnel = WayIn::Quill(crate::tunnel::quill::QuillWay { server_key: PublicKey([key; 32]), ..quill });
+            HandoverWay { port, tunnel, ..handover.ways[0].clone() }
+        };
+        let ways: Vec<_> = [(24000, 5), (24001, 7), (23817, 7)].map(|(port, key)| moved(port, key)).into();
+        assert_eq!(handover.formerly(), []);
+        for (number, way) in (1..).zip(&ways) {
+            let notice = Notice {
+                format: String::new(),
+                estate: "skerry".into(),
+                holder: "mara/laptop".into(),
+                identity: PublicKey([1; 32]),
+                number,
+                made: handover.issued,
+                estate_key: handover.estate_key,
+                ways: vec![way.clone()],
+            };
+            handover.take(notice).unwrap();
+        }
+        // The last first; with the key of now alone; and not where it is dialled anyhow.
+        let before: Vec<_> = handover.formerly();
+        assert_eq!(before.iter().map(|way| way.port).collect::<Vec<_>>(), [24001, 24000]);
+        assert!(before.iter().all(|way| way.tunnel == ways[2].tunnel));
+        assert!(!handover.write().unwrap().contains("24000"), "it stands in no file");
     }
 
     /// One device, two credentials, two kinds of tunnel: a program that knows one of them uses that one.

@@ -97,6 +97,7 @@ fn messages() -> Vec<(&'static str, Value)> {
         estate_key: Some(key),
         recovery_key: Some(key),
         unkept: Some("full".into()),
+        public_key: None,
         holds_until: Some(at()),
         amiss: Some("gone".into()),
     };

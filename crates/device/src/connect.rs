@@ -311,7 +311,8 @@ fn come_in(
 ) -> std::result::Result<(Up, Settings), Vec<NotThisWay>> {
     let mut failures = Vec::new();
     let handover = tunnel.handover.read().clone();
-    for way in &handover.ways {
+    // Where a way was before its last notice is tried after all others: that change may have been taken back.
+    for way in handover.ways.iter().chain(&handover.formerly()) {
         let dialled = format!("{}:{}", way.address, way.port);
         let word = way.tunnel.word();
         let Some(kind) = options.kinds.iter().find(|kind| kind.word() == word).cloned() else {

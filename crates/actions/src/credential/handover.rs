@@ -156,6 +156,7 @@ pub fn hand_over(
         let (ways, mut told) = ways(book, &keys, &listeners)?;
         let estate = find::this_estate(book)?;
         let mut handover = Handover {
+            before: Vec::new(),
             format: FORMAT.into(),
             estate: estate.name,
             holder: credential.device.clone(),

@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use yestrel_core::Result;
-use yestrel_core::estate::{Gateway, Host, Listener};
+use yestrel_core::estate::{Gateway, Host};
 use yestrel_core::exchange::agent::{AgentStatus, Status};
 use yestrel_core::exchange::host::Facts;
 use yestrel_core::findings::Facts as HostFacts;
@@ -70,7 +70,7 @@ pub fn list(context: &mut Context, gateway: Option<&str>) -> Result<Vec<Port>> {
         for served in &listener.serves {
             let (state, why) = match (&status, &facts) {
                 (Err(problem), _) | (_, Err(problem)) => (PortState::Unknown, Some(problem.clone().reason())),
-                (Ok(status), Ok(facts)) => judge(&listener, &gateway.name, served.inside, status, facts),
+                (Ok(status), Ok(facts)) => judge(&gateway.name, served.inside, status, facts),
             };
             let for_ = match listener.tunnel.use_of(served.outside) {
                 Some(use_) => format!("the {} tunnel: {use_}", listener.tunnel.word()),
@@ -104,17 +104,24 @@ pub fn list(context: &mut Context, gateway: Option<&str>) -> Result<Vec<Port>> {
 
 /// Whether a listener's port is open, as its agent and its host say.
 pub(crate) fn judge(
-    listener: &Listener,
     gateway: &str,
     service: Service,
     status: &AgentStatus,
     facts: &HostFacts,
 ) -> (PortState, Option<String>) {
-    let listens = status.listeners.iter().any(|(name, services)| *name == listener.name && services.contains(&service));
+    let listens = status.listeners.iter().any(|(_, services)| services.contains(&service));
     if !listens {
         return (PortState::NotOpen, Some(format!("yestrel rollout {gateway}")));
     }
-    // What is let in must also get on: both are needed, and both are said.
+    match in_the_way(facts, service) {
+        None => (PortState::Open, None),
+        Some((rule, commands)) => (PortState::Blocked, Some(format!("{rule}: {commands}"))),
+    }
+}
+
+/// What of somebody else's firewall is in a service's way, and the commands that open it. What is let in must also get on: both are needed,
+/// and both are said.
+pub(crate) fn in_the_way(facts: &HostFacts, service: Service) -> Option<(String, String)> {
     let mut commands = Vec::new();
     let mut first = None;
     for rule in &facts.in_the_way {
@@ -124,12 +131,7 @@ pub(crate) fn judge(
             commands.extend(missing);
         }
     }
-    match first {
-        None => (PortState::Open, None),
-        Some(rule) => {
-            (PortState::Blocked, Some(format!("{} in table {}: {}", rule.rule, rule.table, commands.join(" && "))))
-        }
-    }
+    first.map(|rule| (format!("{} in table {}", rule.rule, rule.table), commands.join(" && ")))
 }
 
 /// Ports at which the state of certificates is published.

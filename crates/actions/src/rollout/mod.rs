@@ -8,17 +8,20 @@
 mod content;
 pub mod plan;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::estate::{Estate, Gateway, Host};
+use yestrel_core::exchange::NewsEvent;
 use yestrel_core::exchange::agent::{
-    Adopt, Amend, Carry, Certify, Confirm, ForDevice, Forward, Publication, Publish, Receipt, Status, Tell,
+    Adopt, Amend, Carry, Certify, Confirm, ForDevice, Forward, NewsAfter, Publication, Publish, Receipt, Sessions,
+    Status, Tell,
 };
-use yestrel_core::exchange::host::{Installed, Updates};
+use yestrel_core::exchange::host::{Facts, Installed, Updates};
+use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::Secret;
 use yestrel_core::order::{self, Amendment, Envelope, Part, SignedAmendment};
 use yestrel_core::{Kind, Problem, Result, moment};
@@ -31,6 +34,7 @@ use crate::credential::notice;
 use crate::find;
 use crate::gateway::certificate;
 use crate::keyring::{self, Keys, labels};
+use crate::listener::ports;
 use crate::{leftover, session};
 
 use plan::{Next, Planned, Settles};
@@ -79,6 +83,19 @@ pub struct Outcome {
     pub unpublished: Option<Problem>,
     /// Gateways that bring it there when they meet.
     pub carried_by: Vec<String>,
+    /// What the order opens and somebody else's firewall on the host shuts.
+    pub shut: Vec<Shut>,
+}
+
+/// A port that devices dial and that somebody else's firewall on the host shuts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Shut {
+    /// `23817/udp`.
+    pub port: String,
+    /// By what.
+    pub by: String,
+    /// What opens it, for a shell on the host.
+    pub commands: String,
 }
 
 /// How a rollout is done.
@@ -105,6 +122,10 @@ impl Default for How {
 /// How long a change that could cut its author off waits for its confirmation, in seconds.
 pub const HOLD: u16 = 60;
 
+/// How long devices that are in are given to say that they know where they come in next, and how often that is looked for.
+const TELLING: Duration = Duration::from_secs(2);
+const LOOKING: Duration = Duration::from_millis(50);
+
 /// How long after a confirmation that did not arrive the next is tried, and for how long at all. A hold is three times that.
 const RETRY: Duration = Duration::from_secs(2);
 const CONFIRMING: Duration = Duration::from_secs(20);
@@ -124,6 +145,10 @@ struct Work {
     numbers: BTreeMap<String, u64>,
     /// Way notices for its devices; `None`: those that it has stay.
     notices: Option<Vec<ForDevice>>,
+    /// What must be open there.
+    services: Vec<Service>,
+    /// Whether it ends sessions by closing where they came in.
+    closes: bool,
 }
 
 /// What is carried.
@@ -235,17 +260,38 @@ pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans:
                 let mut publications = lists::publications(book, &keys, &gateway.name)?;
                 publications.retain(|publication| numbers.contains_key(&publication.authority));
                 let notices = notices.map(|(notices, _)| notices);
-                work.push((gateway, host, what, plan.to, certificate_key, publications, numbers, notices));
+                let mut services: Vec<_> = find::listeners_of(book, &gateway.name)?
+                    .iter()
+                    .flat_map(|listener| listener.serves.iter().map(|served| served.inside).collect::<Vec<_>>())
+                    .collect();
+                services.extend(gateway.publish_port.map(|port| Service::Port(Protocol::Tcp, port)));
+                let closes = !plan.closes.is_empty();
+                let of_work = (certificate_key, publications, numbers, notices, services, closes);
+                work.push((gateway, host, what, plan.to, of_work));
             }
             plans.push(plan);
         }
         Ok((estate, plans, work))
     })?;
     let mut work = Vec::new();
-    for (gateway, host, what, number, certificate_key, publications, numbers, notices) in stored {
+    for (gateway, host, what, number, of_work) in stored {
+        let (certificate_key, publications, numbers, notices, services, closes) = of_work;
         let manage = context.manage(&host);
         let again = false;
-        work.push(Work { gateway, host, manage, what, number, again, certificate_key, publications, numbers, notices });
+        work.push(Work {
+            gateway,
+            host,
+            manage,
+            what,
+            number,
+            again,
+            certificate_key,
+            publications,
+            numbers,
+            notices,
+            services,
+            closes,
+        });
     }
     let carry_all = |work: &[&Work]| -> Vec<Result<Came>> {
         std::thread::scope(|scope| {
@@ -291,6 +337,7 @@ pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans:
             problem: None,
             carried_by: Vec::new(),
             unpublished: None,
+            shut: Vec::new(),
         })
         .collect();
     for (work, carried) in work.iter().zip(carried) {
@@ -300,7 +347,9 @@ pub(crate) fn planned(context: &mut Context, names: &[String], how: &How, plans:
                 outcome.state = OutcomeState::Failed;
                 outcome.problem = Some(unexpected(work));
             }
-            Ok(Came::There(Carried { installed, receipt, confirmed, waits, unpublished, amends })) => {
+            Ok(Came::There(there)) => {
+                let Carried { installed, receipt, confirmed, waits, unpublished, amends, shut } = *there;
+                outcome.shut = shut;
                 outcome.state = OutcomeState::Done;
                 outcome.order = work.number;
                 outcome.installed = installed;
@@ -388,11 +437,12 @@ struct Carried {
     unpublished: Option<Problem>,
     /// Whether its agent takes amendments.
     amends: bool,
+    shut: Vec<Shut>,
 }
 
 /// What came of carrying.
 enum Came {
-    There(Carried),
+    There(Box<Carried>),
     /// Another order is in force there than is amended; what was done for its agent until then.
     NeedsWhole(Option<Installed>),
 }
@@ -412,7 +462,7 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Ca
     let keep_version = work.gateway.updates.is_some() && !how.upgrade_now;
     let installed = manage.install(&estate.id, keep_version, how.upgrade_now)?;
     let status = manage.ask_agent(&Status)?;
-    let same = status.estate.as_ref() == Some(&estate.id) && status.gateway.as_ref() == Some(&work.gateway.name);
+    let same = status.is_another(&work.gateway.name, &work.gateway.public_key, &estate.id).is_none();
     let adopt = || -> Result<Adopt> {
         Ok(Adopt {
             estate: estate.id.clone(),
@@ -430,6 +480,9 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Ca
     }
     if work.host.via.ssh().is_some() {
         manage.ask(&Updates { schedule: work.gateway.updates.clone() })?;
+    }
+    if let Some(notices) = work.notices.as_ref().filter(|notices| same && work.closes && !notices.is_empty()) {
+        tell_before(manage, notices, status.newest);
     }
     let overtaken = same && status.order > work.number && status.held.is_none() && !work.again;
     let receipt = match &work.what {
@@ -467,7 +520,42 @@ fn carry(work: &Work, estate: &Estate, key: &SealingKey, how: &How) -> Result<Ca
         manage.ask_agent(&Tell { notices: notices.clone() })?;
     }
     let (installed, amends) = (done(installed), status.amends);
-    Ok(Came::There(Carried { installed, receipt, confirmed, waits, unpublished, amends }))
+    // What was opened just now, or never before: that the firewall of somebody else shuts it is known here first.
+    let shut = if confirmed || installed.is_some() { shut(work, manage) } else { Vec::new() };
+    Ok(Came::There(Carried { installed, receipt, confirmed, waits, unpublished, amends, shut }.into()))
+}
+
+/// What the order opens and somebody else's firewall shuts; nothing, where the host cannot be looked at.
+fn shut(work: &Work, manage: &dyn Manage) -> Vec<Shut> {
+    let Ok(facts) = manage.ask(&Facts) else { return Vec::new() };
+    let judged = work.services.iter().filter_map(|service| {
+        let (rule, commands) = ports::in_the_way(&facts, *service)?;
+        Some(Shut { port: service.to_string(), by: rule, commands })
+    });
+    judged.collect()
+}
+
+/// Tells devices that are in where they come in from now on, before that place is closed to them; those that do not say in time that they have
+/// it hear it another way. Should the order not come into force, they find back to where they were.
+fn tell_before(manage: &dyn Manage, notices: &[ForDevice], newest: u64) {
+    let _ = manage.ask_agent(&Tell { notices: notices.to_vec() });
+    let inside = manage.ask_agent(&Sessions).unwrap_or_default();
+    let named: BTreeSet<_> = notices.iter().map(|notice| notice.identity).collect();
+    let mut waiting: BTreeSet<_> =
+        inside.into_iter().map(|live| live.identity).filter(|one| named.contains(one)).collect();
+    let (end, mut after) = (Instant::now() + TELLING, newest);
+    while !waiting.is_empty() && Instant::now() < end {
+        let Ok(page) = manage.ask_agent(&NewsAfter { after }) else { return };
+        for item in page.items {
+            after = after.max(item.number);
+            if let NewsEvent::Noticed { identity, .. } = item.event {
+                waiting.remove(&identity);
+            }
+        }
+        if !page.more {
+            std::thread::park_timeout(LOOKING);
+        }
+    }
 }
 
 /// Confirms an order that is held. The old connection proves nothing: whether the way in is still open shows only a new one. It is tried

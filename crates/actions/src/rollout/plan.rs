@@ -16,7 +16,7 @@ use crate::context::Context;
 use crate::credential::notice;
 use crate::find;
 use crate::gateway::certificate;
-use crate::session;
+use crate::{inside, session};
 
 /// Whether a gateway has not confirmed what the estate wants of it now.
 pub(crate) fn is_behind(book: &Book<'_>, gateway: &Gateway) -> Result<bool> {
@@ -46,6 +46,9 @@ pub struct Plan {
     /// Devices that the gateway lets in and of which this estate knows nothing: they were admitted after the backup from which it was
     /// loaded.
     pub unknown: Vec<String>,
+    /// Listeners that do not go on, as the agent knows them.
+    #[serde(skip)]
+    pub closes: Vec<String>,
 }
 
 /// Devices of these admissions of which the estate knows nothing.
@@ -173,7 +176,16 @@ pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) 
     } else {
         Vec::new()
     };
-    let plan = Plan { gateway: gateway.name.clone(), from: gateway.order_number, to, changes, nothing_to_do, unknown };
+    let closes = old.as_ref().map(|old| order::closed(old, &new).into_iter().map(str::to_owned).collect());
+    let plan = Plan {
+        gateway: gateway.name.clone(),
+        from: gateway.order_number,
+        to,
+        changes,
+        nothing_to_do,
+        unknown,
+        closes: closes.unwrap_or_default(),
+    };
     let may_amend = gateway.amends && !new_key && newest.as_ref().is_some_and(OrderKept::may_be_amended);
     let amends = match &base {
         Some(base) if !stays && (may_amend || is_few) => order::amendable(base, &new),
@@ -202,7 +214,8 @@ pub fn remembered(context: &mut Context, names: &[String], only: Option<&Part>) 
     context.read(|book| chosen(book, names)?.iter().map(|gateway| Ok(plan_one(book, gateway, only)?.plan)).collect())
 }
 
-/// What a rollout would do; changes nothing. Gateways of which the estate thinks that nothing is to be done are asked.
+/// What a rollout would do; changes nothing. Gateways of which the estate thinks that nothing is to be done are asked, and those at which it
+/// would end sessions.
 ///
 /// # Errors
 /// There is no such gateway.
@@ -214,6 +227,10 @@ pub fn preview(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> {
             plan.nothing_to_do = false;
             plan.changes.push(Change { verb: "host", words: words.clone() });
         }
+    }
+    for plan in plans.iter_mut().filter(|plan| !plan.closes.is_empty()) {
+        let who = inside::who_is_at(context, &plan.gateway, &plan.closes)?;
+        plan.changes.extend(who.ending().map(|words| Change { verb: "end", words }));
     }
     Ok(plans)
 }
@@ -253,7 +270,8 @@ pub(super) fn differences(context: &mut Context, names: &[String]) -> Result<Vec
         let words = match answer {
             Ok(status) => context.read(|book| {
                 let hash = book.newest_kept(&name)?.map(|order| order.hash).unwrap_or_default();
-                Ok(status.differs(&name, &find::this_estate(book)?.id, &hash))
+                let key = book.need::<Gateway>(&name)?.public_key;
+                Ok(status.differs(&name, &key, &find::this_estate(book)?.id, &hash))
             })?,
             Err(problem) => Some(problem.line()),
         };

@@ -154,11 +154,7 @@ impl Tunnel for Ikev2 {
     }
 
     fn serves(&self, listener: &OrderListener) -> bool {
-        let same = match (&self.listener.tunnel, &listener.tunnel) {
-            (tunnel::Tunnel::Ikev2(own), tunnel::Tunnel::Ikev2(new)) => own.goes_on_as(new),
-            _ => false,
-        };
-        same && self.listener.serves == listener.serves
+        self.listener.serves == listener.serves && self.listener.tunnel.goes_on_as(&listener.tunnel)
     }
 
     fn services(&self) -> Vec<Service> {

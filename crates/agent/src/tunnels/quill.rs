@@ -251,11 +251,7 @@ impl Tunnel for Quill {
     }
 
     fn serves(&self, listener: &OrderListener) -> bool {
-        let cipher = |tunnel: &tunnel::Tunnel| match tunnel {
-            tunnel::Tunnel::Quill(own) => Some(own.cipher),
-            tunnel::Tunnel::Ikev2(_) | tunnel::Tunnel::Other(_) => None,
-        };
-        self.listener.serves == listener.serves && cipher(&self.listener.tunnel) == cipher(&listener.tunnel)
+        self.listener.serves == listener.serves && self.listener.tunnel.goes_on_as(&listener.tunnel)
     }
 
     fn services(&self) -> Vec<Service> {

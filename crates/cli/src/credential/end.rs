@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use yestrel_actions::credential::{self, Whose};
-use yestrel_actions::{Context, status};
+use yestrel_actions::{Context, inside};
 use yestrel_core::Result;
 use yestrel_core::estate::CredentialKind;
 
@@ -89,7 +89,7 @@ pub(super) fn revoke(
     };
     credential::check_reason(reason)?;
     if !global.yes {
-        let inside = status::who_is_in(context, &would.iter().map(|one| one.device.clone()).collect())?.words();
+        let inside = inside::who_is_in(context, &would.iter().map(|one| one.device.clone()).collect())?.words();
         let used = words::last_used(&would, context.now);
         let ends = format!("sessions end now, with the reason {reason:?}");
         ask::confirm(false, &format!("this takes {what} back for good: {ends}; {used}; {inside}"))?;

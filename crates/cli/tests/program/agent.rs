@@ -187,6 +187,7 @@ impl Running {
 
     pub fn hand_over(&self) {
         let handover = Handover {
+            before: Vec::new(),
             format: yestrel_core::handover::FORMAT.into(),
             estate: "skerry".into(),
             holder: "mara/laptop".into(),

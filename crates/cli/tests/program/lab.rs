@@ -2,7 +2,7 @@
 
 use std::process::{Command, Stdio};
 
-use crate::common::{World, wait};
+use crate::common::{Came, World, wait};
 
 #[test]
 fn a_lab_is_started_once_looked_at_and_gone_without_a_trace() {
@@ -110,6 +110,38 @@ fn a_revocation_stands_in_the_estate_even_when_the_gateway_is_silent() {
     // The device is forgotten, its key is not.
     world.run("rollout --preview").is(0).says("nothing to do");
     world.on_laptop("yestrel connect mara.yestrel --proxy 127.0.0.1:0").is(1).says("revoked");
+}
+
+#[test]
+fn what_a_change_of_ports_ends_is_counted_before_it() {
+    let world = World::mara("--processes");
+    let ends = |came: Came| came.says("ends 1 session, of mara/laptop");
+    world.run("listener change harbour/quill --port 24801 --preview").is(0);
+    let nobody = world.run("listener change harbour/quill --port 24802 --yes").is(0);
+    assert!(!nobody.err.contains("ends"), "{nobody:?}");
+    world.run("rollout --yes").is(0);
+    world.run("credential handover mara/laptop --to again.yestrel --yes").is(3);
+    world.run("credential renew mara/laptop --yes").is(0);
+    world.run("credential handover mara/laptop --to again.yestrel --yes").is(0);
+    world.on_laptop("yestrel connect again.yestrel --background --proxy 127.0.0.1:0").is(0);
+    wait(10, "mara is in", || world.run("session list").out.contains("mara/laptop").then_some(()));
+    // What ends nothing says nothing.
+    let other = world.run("listener change harbour/quill --keep-alive 21s --yes").is(0);
+    assert!(!other.err.contains("ends"), "{other:?}");
+    let preview = world.run("rollout --preview").is(0);
+    assert!(!preview.out.contains("  end "), "{preview:?}");
+    ends(world.run("listener change harbour/quill --port 24803 --preview").is(0));
+    ends(world.run("listener change harbour/quill --port 24803 --yes").is(0));
+    world.run("rollout --preview").is(0).says("  end     1 session, of mara/laptop");
+    world.run("rollout --yes").is(0).says("  end     1 session, of mara/laptop");
+    // And where it is closed for good.
+    world.run("listener open harbour --name second").is(0);
+    wait(20, "mara is in again", || world.run("session list").out.contains("mara/laptop").then_some(()));
+    world.run("listener close harbour/quill --yes").is(0);
+    world.run("rollout --preview").is(0).says("  end     1 session, of mara/laptop");
+    let silent = |world: &World| world.run("rollout --preview").is(0).says("the gateway does not say who");
+    world.run("lab break harbour").is(0);
+    silent(&world);
 }
 
 #[test]

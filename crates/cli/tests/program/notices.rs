@@ -57,6 +57,25 @@ fn a_notice_by_file_mail_or_link_leads_a_device_to_where_its_gateway_is_now() {
     world.on_laptop("yestrel tunnel stop phone").is(0);
 }
 
+/// What a device was told and does not come about, or is taken back, keeps nobody out.
+#[test]
+fn a_device_that_was_told_of_a_port_that_never_opened_comes_in_where_it_did_before() {
+    let world = World::mara("--processes");
+    world.run("listener change harbour/quill --port 52001").is(0);
+    world.run("credential notice mara/laptop --to mara.notice").is(0);
+    let came =
+        connect(&world, "mara.yestrel", "--notice mara.notice").is(0).says("port 52001").says("is in at harbour");
+    assert!(came.err.contains("took notice 1"), "{came:?}");
+    // Once it is open, the device goes there by itself: it knows.
+    world.run("rollout --yes").is(0);
+    wait(30, "the device at the new port", || {
+        let list = world.on_laptop("yestrel tunnel list --format json").is(0).json();
+        (list[0]["state"] == "up" && world.run("session list").out.contains("mara/laptop")).then_some(())
+    });
+    assert!(world.shell("harbour", "ss -Hlun").out.contains(":52001 "));
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+}
+
 #[test]
 fn a_reach_that_grows_reaches_a_device_by_the_tunnel_that_is_up() {
     let world = World::mara("--processes");

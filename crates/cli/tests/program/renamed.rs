@@ -80,6 +80,16 @@ fn a_rename_waits_for_its_agent_and_keeps_nobody_from_anything_meanwhile() {
     let before = session(&world);
     world.run("gateway rename harbour pier").is(0);
     world.run("listener rename pier/quill crew").is(0);
+    // It is known to be that gateway before it has heard of its name.
+    world.run("gateway list").is(0).says("pier").says("behind");
+    world.run("gateway show pier").is(0).says("up");
+    let seen = world.run("status");
+    assert!(
+        !seen.out.contains("another") && !seen.out.contains("is shut") && seen.out.contains("mara/laptop"),
+        "{seen:?}"
+    );
+    world.run("port list").is(0).says("open");
+    world.run("session list").is(0).says("mara/laptop");
     // What is taken back or given before anybody rolls out arrives, and the name with it.
     world.run("credential handover tomas/tablet --to tablet.yestrel --yes").is(0);
     world.run("user suspend tomas --yes").is(0).says("withdraw tomas/tablet");

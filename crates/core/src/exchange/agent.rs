@@ -203,6 +203,9 @@ pub struct AgentStatus {
     /// Why something that is in force is not kept: a restart would lose it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unkept: Option<String>,
+    /// The key of the gateway that it is; agents of 0.4 do not say it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub public_key: Option<PublicKey>,
     /// Until when the order in force holds, where it does not for ever.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub holds_until: Option<Timestamp>,
@@ -261,21 +264,24 @@ pub struct Live {
 }
 
 impl AgentStatus {
-    /// How this agent is not the one that the estate with this id knows as the gateway: then nothing that it says is of this estate.
+    /// How this agent is not the one that the estate with this id knows as the gateway of this name and key: then nothing that it says is of
+    /// this estate. One that was renamed and has not heard of it has the key.
     #[must_use]
-    pub fn is_another(&self, gateway: &str, estate: &str) -> Option<String> {
+    pub fn is_another(&self, gateway: &str, key: &PublicKey, estate: &str) -> Option<String> {
         match (&self.estate, &self.gateway) {
             (None, _) => Some("the agent there belongs to no estate: the host was replaced or wiped".into()),
             (Some(other), _) if other != estate => Some("the agent there is of another estate".into()),
-            (_, Some(other)) if other != gateway => Some(format!("the agent there is the gateway {other}")),
+            (_, Some(other)) if other != gateway && self.public_key != Some(*key) => {
+                Some(format!("the agent there is the gateway {other}"))
+            }
             _ => None,
         }
     }
 
     /// How it differs from what its estate wants: the newest order there has this hash.
     #[must_use]
-    pub fn differs(&self, gateway: &str, estate: &str, hash: &str) -> Option<String> {
-        if let Some(words) = self.is_another(gateway, estate) {
+    pub fn differs(&self, gateway: &str, key: &PublicKey, estate: &str, hash: &str) -> Option<String> {
+        if let Some(words) = self.is_another(gateway, key, estate) {
             return Some(words);
         }
         if self.order == 0 {

@@ -1,6 +1,6 @@
 //! Which order may follow which, and which could cut its author off.
 
-use super::{Content, Order};
+use super::{Content, Order, OrderListener};
 use crate::keys::PublicKey;
 use crate::{Problem, Result};
 
@@ -40,6 +40,15 @@ pub fn may_follow(
         .try_("work with the copy whose orders the gateway has"));
     }
     Ok(())
+}
+
+/// Listeners of `old` that do not go on in `new`, under whatever name: whoever is in there is thrown out.
+#[must_use]
+pub fn closed<'a>(old: &'a Content, new: &Content) -> Vec<&'a str> {
+    let goes_on = |one: &OrderListener| {
+        new.listeners.iter().any(|other| one.serves == other.serves && one.tunnel.goes_on_as(&other.tunnel))
+    };
+    old.listeners.iter().filter(|one| !goes_on(one)).map(|one| one.name.as_str()).collect()
 }
 
 /// Whether going from `old` to `new` touches firewall, addresses or ports, so that it could cut its author off. Admitting,

@@ -32,7 +32,7 @@ pub use amendment::{AMENDMENT, Amendment, Amends, Excerpt, SignedAmendment, amen
 pub use content::{Admit, Content, Extract, OrderListener, OrderPublish, PEER_CALL, Peer, PeerDial, Revoked, content};
 pub use difference::{Change, difference};
 pub use envelope::{Envelope, FORMAT, Order, sign, sign_over, signer};
-pub use follow::{may_follow, touches_the_way_in};
+pub use follow::{closed, may_follow, touches_the_way_in};
 pub use limited::{Part, limited};
 pub use renewal::{RENEWAL, Renewal, SignedRenewal, ends_soon, for_seconds, holds_until};
 pub(crate) use signed::canonical;

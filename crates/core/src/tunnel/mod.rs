@@ -167,6 +167,17 @@ impl Tunnel {
         }
     }
 
+    /// Whether a listener that runs as one goes on as the other, with whoever is in.
+    #[must_use]
+    pub fn goes_on_as(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Quill(own), Self::Quill(new)) => own.cipher == new.cipher,
+            (Self::Ikev2(own), Self::Ikev2(new)) => own.goes_on_as(new),
+            (Self::Other(own), Self::Other(new)) => own == new,
+            _ => false,
+        }
+    }
+
     /// Its call secrets, the newest first; `None` where its kind has none.
     #[must_use]
     pub fn calls(&self) -> Option<&[quill::CallSecret]> {

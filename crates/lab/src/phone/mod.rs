@@ -47,6 +47,7 @@ pub fn switch_on(file: &Path, typed: &str, tell: &dyn Fn(Told)) -> Result<()> {
     let before = format!("{} for ", profile.organisation);
     let holder = profile.holder.strip_prefix(&before).unwrap_or(&profile.holder);
     let mut handover = Handover {
+        before: Vec::new(),
         format: FORMAT.into(),
         estate: profile.organisation.clone(),
         holder: holder.to_owned(),

@@ -1,0 +1,102 @@
+//! Who is in now, as far as gateways say within the deadline.
+
+use std::collections::BTreeSet;
+
+use yestrel_core::Result;
+use yestrel_core::estate::Gateway;
+
+use crate::context::Context;
+use crate::hear::{self, What};
+
+/// Which of some devices are in now, as far as gateways say within the deadline.
+#[derive(Debug, Default)]
+pub struct WhoIsIn {
+    /// Device and gateway.
+    pub inside: Vec<(String, String)>,
+    /// Gateways that did not say.
+    pub silent: Vec<String>,
+}
+
+impl WhoIsIn {
+    /// In a few words, for a question.
+    #[must_use]
+    pub fn words(&self) -> String {
+        let known = if self.silent.is_empty() {
+            String::new()
+        } else {
+            format!(", as far as is known without {}", self.silent.join(", "))
+        };
+        match &self.inside[..] {
+            [] => format!("not connected now{known}"),
+            few if few.len() <= 3 => {
+                let few: Vec<_> = few.iter().map(|(device, gateway)| format!("{device} at {gateway}")).collect();
+                format!("connected now: {}{known}", few.join(", "))
+            }
+            many => format!("{} connected now{known}", many.len()),
+        }
+    }
+
+    /// That a change ends these sessions; nothing, where there are none.
+    #[must_use]
+    pub fn ending(&self) -> Option<String> {
+        match (&self.inside[..], &self.silent[..]) {
+            ([], []) => None,
+            ([], _) => Some("whoever is in: the gateway does not say who".to_owned()),
+            ([(device, _)], _) => Some(format!("1 session, of {device}")),
+            (few, _) if few.len() <= 3 => {
+                let few: Vec<_> = few.iter().map(|(device, _)| device.as_str()).collect();
+                Some(format!("{} sessions, of {}", few.len(), few.join(", ")))
+            }
+            (many, _) => Some(format!("{} sessions", many.len())),
+        }
+    }
+}
+
+/// Asks who of these devices is in. Nobody is waited for longer than a second and a half.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn who_is_in(context: &mut Context, devices: &BTreeSet<String>) -> Result<WhoIsIn> {
+    let names = adopted(context, &[])?;
+    let mut who = WhoIsIn::default();
+    for (gateway, said) in hear::gateways(context, &names, What::Sessions)? {
+        match said.sessions {
+            None => who.silent.push(gateway),
+            Some(sessions) => {
+                let inside = sessions.into_iter().filter(|live| devices.contains(&live.device));
+                who.inside.extend(inside.map(|live| (live.device, gateway.clone())));
+            }
+        }
+    }
+    who.inside.sort();
+    Ok(who)
+}
+
+/// Asks who is in at some listeners of a gateway, as its agent calls them. It is not waited for longer than a second and a half.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn who_is_at(context: &mut Context, gateway: &str, listeners: &[String]) -> Result<WhoIsIn> {
+    let names = adopted(context, &[gateway.to_owned()])?;
+    let mut who = WhoIsIn::default();
+    for (gateway, said) in hear::gateways(context, &names, What::Sessions)? {
+        match said.sessions {
+            None => who.silent.push(gateway),
+            Some(sessions) => {
+                let inside = sessions.into_iter().filter(|live| listeners.contains(&live.listener));
+                who.inside.extend(inside.map(|live| (live.device, gateway.clone())));
+            }
+        }
+    }
+    who.inside.sort();
+    Ok(who)
+}
+
+/// Gateways that have an order; of these the named ones where any are.
+pub(crate) fn adopted(context: &mut Context, named: &[String]) -> Result<Vec<String>> {
+    context.read(|book| {
+        let all: Vec<Gateway> = book.all()?;
+        let asked = all.into_iter().filter(|one| one.adopted && (named.is_empty() || named.contains(&one.name)));
+        Ok(asked.map(|gateway| gateway.name).collect())
+    })
+}
