@@ -189,6 +189,11 @@ impl Context {
         came
     }
 
+    /// Whether what is changed is only tried.
+    pub(crate) fn only_tries(&self) -> bool {
+        self.rehearsing
+    }
+
     /// A consistent look.
     ///
     /// # Errors

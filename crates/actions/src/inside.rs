@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use yestrel_core::Result;
 use yestrel_core::estate::Gateway;
+use yestrel_core::exchange::agent::Live;
 
 use crate::context::Context;
 use crate::hear::{self, What};
@@ -18,6 +19,25 @@ pub struct WhoIsIn {
 }
 
 impl WhoIsIn {
+    /// From what gateways said, of whom `is_meant`; nothing where one did not say.
+    pub(crate) fn of(
+        said: impl Iterator<Item = (String, Option<Vec<Live>>)>,
+        is_meant: impl Fn(&Live) -> bool,
+    ) -> Self {
+        let mut who = Self::default();
+        for (gateway, sessions) in said {
+            match sessions {
+                None => who.silent.push(gateway),
+                Some(sessions) => {
+                    let meant = sessions.into_iter().filter(|live| is_meant(live));
+                    who.inside.extend(meant.map(|live| (live.device, gateway.clone())));
+                }
+            }
+        }
+        who.inside.sort();
+        who
+    }
+
     /// In a few words, for a question.
     #[must_use]
     pub fn words(&self) -> String {
@@ -58,18 +78,8 @@ impl WhoIsIn {
 /// The estate cannot be read.
 pub fn who_is_in(context: &mut Context, devices: &BTreeSet<String>) -> Result<WhoIsIn> {
     let names = adopted(context, &[])?;
-    let mut who = WhoIsIn::default();
-    for (gateway, said) in hear::gateways(context, &names, What::Sessions)? {
-        match said.sessions {
-            None => who.silent.push(gateway),
-            Some(sessions) => {
-                let inside = sessions.into_iter().filter(|live| devices.contains(&live.device));
-                who.inside.extend(inside.map(|live| (live.device, gateway.clone())));
-            }
-        }
-    }
-    who.inside.sort();
-    Ok(who)
+    let said = hear::gateways(context, &names, What::Sessions)?.into_iter();
+    Ok(WhoIsIn::of(said.map(|(gateway, said)| (gateway, said.sessions)), |live| devices.contains(&live.device)))
 }
 
 /// Asks who is in at some listeners of a gateway, as its agent calls them. It is not waited for longer than a second and a half.
@@ -78,18 +88,8 @@ pub fn who_is_in(context: &mut Context, devices: &BTreeSet<String>) -> Result<Wh
 /// The estate cannot be read.
 pub fn who_is_at(context: &mut Context, gateway: &str, listeners: &[String]) -> Result<WhoIsIn> {
     let names = adopted(context, &[gateway.to_owned()])?;
-    let mut who = WhoIsIn::default();
-    for (gateway, said) in hear::gateways(context, &names, What::Sessions)? {
-        match said.sessions {
-            None => who.silent.push(gateway),
-            Some(sessions) => {
-                let inside = sessions.into_iter().filter(|live| listeners.contains(&live.listener));
-                who.inside.extend(inside.map(|live| (live.device, gateway.clone())));
-            }
-        }
-    }
-    who.inside.sort();
-    Ok(who)
+    let said = hear::gateways(context, &names, What::Sessions)?.into_iter();
+    Ok(WhoIsIn::of(said.map(|(gateway, said)| (gateway, said.sessions)), |live| listeners.contains(&live.listener)))
 }
 
 /// Gateways that have an order; of these the named ones where any are.

@@ -9,6 +9,7 @@
 //! | `estate`, `site`, `host`, `gateway`, `listener`, `people`, `credential`, `authority`, `registry` | one noun each |
 //! | `session` | who is connected, who was, what agents saw |
 //! | `hear` | asking gateways all at once, with a deadline, and nobody at the terminal |
+//! | `job` | commands on many that are done in batches |
 //! | `inside` | who is in now, as far as gateways say within the deadline |
 //! | `status` | the whole estate at one glance |
 //! | `rename` | other names for people, groups, devices, sites, gateways, listeners |
@@ -29,6 +30,7 @@ pub mod gateway;
 mod hear;
 pub mod host;
 pub mod inside;
+pub mod job;
 mod keyring;
 pub mod leftover;
 pub mod listener;

@@ -378,7 +378,7 @@ impl Shared {
     }
 
     /// What was leased at listeners stays so under their other names.
-    pub(crate) fn rename_leases(&self, renamed: &HashMap<String, String>) {
+    pub(crate) fn rename_leases(&self, renamed: &BTreeMap<String, String>) {
         let mut leases = self.leases.lock();
         let moved: Vec<_> = renamed.iter().filter_map(|(old, new)| Some((old, new, leases.remove(old)?))).collect();
         for (old, new, mut own) in moved {

@@ -1,7 +1,7 @@
 //! Carrying orders out: prepares everything that can fail without harm, switches at once, holds what could cut its author off,
 //! goes back whole.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -226,7 +226,12 @@ impl Agent {
         self.check_certificate(content)?;
         // New ports first: a busy one refuses the whole order while everything is as before.
         let mut listeners = self.listeners.lock();
-        let renamed = renamed(&listeners, &content.listeners);
+        let before = self.shared.in_force();
+        let mut renamed = before.map(|before| order::renames(before.roll.settings(), content)).unwrap_or_default();
+        renamed.retain(|old, new| {
+            let now = content.listeners.iter().find(|listener| listener.name == *new);
+            listeners.get(old).zip(now).is_some_and(|(running, now)| running.serves(now))
+        });
         let now = |name: &String| renamed.get(name).unwrap_or(name).clone();
         let serves = |listener: &OrderListener| {
             listeners.iter().any(|(name, running)| now(name) == listener.name && running.serves(listener))
@@ -253,7 +258,7 @@ impl Agent {
         self.shared.keep.lock().set_plane(plane.kind());
         let (metrics, gone) = (content.metrics, leaving);
         let content = order.content.clone();
-        self.shared.set_in_force(Some(InForce::new(order, hash).with_renamed(renamed.clone())));
+        self.shared.set_in_force(Some(InForce::new(order, hash).with_renamed(renamed.clone().into_iter().collect())));
         for listener in gone {
             listeners.remove(&*listener.called().now());
             listener.close();
@@ -274,7 +279,7 @@ impl Agent {
     }
 
     /// Listeners go on under other names, with everybody who is in and whatever was leased.
-    fn rename(&self, listeners: &mut BTreeMap<String, Arc<dyn Tunnel>>, renamed: HashMap<String, String>) {
+    fn rename(&self, listeners: &mut BTreeMap<String, Arc<dyn Tunnel>>, renamed: BTreeMap<String, String>) {
         // Each is taken out before any is put in: two may have changed names with each other.
         let moved: Vec<_> = renamed.iter().filter_map(|(old, new)| Some((new, listeners.remove(old)?))).collect();
         for (new, listener) in moved {
@@ -311,12 +316,4 @@ impl Agent {
                 .try_("yestrel rollout --upgrade-now   brings it to the version of the command")
         })
     }
-}
-
-/// Running listeners whose name the order no longer has, and that go on by another: with the same ports, as the same kind. Old and new names.
-fn renamed(running: &BTreeMap<String, Arc<dyn Tunnel>>, wanted: &[OrderListener]) -> HashMap<String, String> {
-    let gone = running.iter().filter(|(name, _)| !wanted.iter().any(|listener| listener.name == **name));
-    let fresh = |listener: &&OrderListener| !running.contains_key(&listener.name);
-    let under = |tunnel: &dyn Tunnel| wanted.iter().filter(fresh).find(|listener| tunnel.serves(listener));
-    gone.filter_map(|(name, tunnel)| Some((name.clone(), under(&**tunnel)?.name.clone()))).collect()
 }

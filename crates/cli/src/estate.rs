@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Subcommand;
 use yestrel_actions::estate::saved::{self, Caught, Protection};
 use yestrel_actions::estate::{self, keys, undo};
+use yestrel_actions::{credential, job};
 use yestrel_core::findings::Grade;
 use yestrel_core::keys::Secret;
 use yestrel_core::{Problem, Result};
@@ -12,6 +13,7 @@ use yestrel_core::{Problem, Result};
 use crate::ask;
 use crate::global::Global;
 use crate::output::{Cell, Output, Table, list};
+use crate::stoppable::Stoppable;
 use crate::words::counted;
 
 /// A row of the history, by its number.
@@ -125,6 +127,18 @@ pub enum Command {
         /// Show what would be taken back, and change nothing
         #[arg(long)]
         preview: bool,
+    },
+    /// Commands on many that are not finished: how far they are, going on with one, taking it back
+    #[command(
+        after_help = "Example:\n  yestrel estate jobs\n  yestrel estate jobs --resume 41\n  yestrel estate jobs --take-back 41\n\nWhat such a command has made counts nowhere until all of it is made: no gateway lets it in, and it cannot be handed over."
+    )]
+    Jobs {
+        /// Go on with this one
+        #[arg(long, value_name = "NUMBER", conflicts_with = "take_back")]
+        resume: Option<u64>,
+        /// Take back whatever this one has made
+        #[arg(long, value_name = "NUMBER")]
+        take_back: Option<u64>,
     },
     /// Every change, with when, who and what
     #[command(after_help = "Example:\n  yestrel estate history --last 50")]
@@ -325,6 +339,54 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     .why(how)
                     .try_("compare with a backup from before; whoever can write the estate's file could do this")),
             }
+        }
+        Command::Jobs { resume: Some(number), .. } => {
+            let mut context = global.context()?;
+            let (bar, stoppable) = (global.progress(0, "issue"), Stoppable::begin());
+            let came = credential::resume(&mut context, number, &mut |at, whole| {
+                bar.set_length(whole as u64);
+                bar.set_position(at as u64);
+                stoppable.goes_on()
+            });
+            bar.finish_and_clear();
+            let (job, many) = came?;
+            output.did(&[("job", (&job.name).into()), ("made", many.done.len().into())]);
+            output.say(&format!("finished job {}: {} made; yestrel rollout   lets them in", job.name, many.done.len()));
+            Ok(())
+        }
+        Command::Jobs { take_back: Some(number), .. } => {
+            let mut context = global.context()?;
+            let open = job::list(&mut context)?;
+            let made = open.iter().find(|one| one.name == number.to_string()).map_or(0, |one| one.done);
+            if made > 0 {
+                ask::confirm(global.yes, &format!("this takes back what job {number} has made: {made} so far"))?;
+            }
+            let (bar, stoppable) = (global.progress(made, "take back"), Stoppable::begin());
+            let came = job::take_back(&mut context, number, &mut |at, whole| {
+                bar.set_length(whole as u64);
+                bar.set_position(at as u64);
+                stoppable.goes_on()
+            });
+            bar.finish_and_clear();
+            output.say(&format!("took job {} back", came?.name));
+            Ok(())
+        }
+        Command::Jobs { .. } => {
+            let mut context = global.context()?;
+            let mut table =
+                Table::new(&["number", "what", "who", "begun", "done", "of"], "every command on many is finished");
+            for job in job::list(&mut context)? {
+                table.row(vec![
+                    job.name.into(),
+                    job.what.into(),
+                    job.who.into(),
+                    job.begun.into(),
+                    job.done.into(),
+                    job.whole.into(),
+                ]);
+            }
+            output.table(&table);
+            Ok(())
         }
         Command::Undo { number, preview } => {
             let mut context = global.context()?;

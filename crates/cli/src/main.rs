@@ -15,6 +15,7 @@
 //! | `help` | what `-h` and `--help` say |
 //! | `interview` | asking for what a command misses |
 //! | `listing` | what every list takes |
+//! | `stoppable` | work on many that a signal ends between two batches |
 //! | `words` | words that several commands take or say |
 //! | `manual` | completion, manual pages, the reference |
 
@@ -47,6 +48,7 @@ mod rollout;
 mod session;
 mod site;
 mod status;
+mod stoppable;
 mod tunnel;
 mod unhurried;
 mod words;

@@ -88,6 +88,8 @@ pub struct Glance {
     pub endings: Vec<Ending>,
     /// Handovers that tell their devices something that is no longer so.
     pub stale: usize,
+    /// Commands on many that are not finished.
+    pub jobs: Vec<crate::estate::Job>,
     /// When a backup was last made, as far as is known.
     pub saved: Option<Timestamp>,
     pub users: usize,
@@ -253,6 +255,17 @@ impl Glance {
             );
             say(Grade::Poor, &old.host, words, "yestrel rollout");
         }
+        for job in &self.jobs {
+            let words = format!(
+                "{} of {}, begun {}, has made {} of {}, and none of them counts until it is finished",
+                job.what,
+                job.who,
+                lapse::from_now(job.begun, self.at),
+                job.done,
+                job.whole
+            );
+            say(Grade::Poor, "job", words, &format!("yestrel estate jobs --resume {}", job.name));
+        }
         let (over, soon): (Vec<_>, Vec<_>) = self.endings.iter().partition(|ending| ending.at <= self.at);
         for (grade, endings, verb) in [(Grade::Bad, over, "ended"), (Grade::Poor, soon, "ends")] {
             // One line for each command that mends it.
@@ -333,6 +346,7 @@ mod tests {
             sites_without_gateway: vec![],
             left_behind: vec![],
             endings: vec![],
+            jobs: vec![],
             stale: 0,
             saved: Some(now()),
             users: 4,

@@ -140,6 +140,7 @@ pub fn credential(user: &str, key: u8, material: Material) -> Credential {
         reason: None,
         first_used: None,
         last_used: None,
+        job: None,
     }
 }
 

@@ -5,7 +5,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use yestrel_core::estate::{
-    Authority, Credential, Device, Estate, Gateway, Group, Host, IssuedCertificate, Listener, OrderText, Registry,
+    Authority, Credential, Device, Estate, Gateway, Group, Host, IssuedCertificate, Job, Listener, OrderText, Registry,
     Revocation, Session, SharedSecret, Site, StoredOrder, User,
 };
 use yestrel_core::{Problem, Result};
@@ -162,6 +162,7 @@ record!(Session, "sessions", "session");
 record!(Authority, "authorities", "authority", structured["above", "responder", "published_at"]);
 record!(IssuedCertificate, "certificates", "certificate");
 record!(SharedSecret, "shared_secrets", "shared secret");
+record!(Job, "jobs", "job");
 record!(Registry, "registries", "registry", structured["methods"]);
 
 /// One inner address that is given out: the table keeps two credentials from ever having the same.

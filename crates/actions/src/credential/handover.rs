@@ -19,8 +19,8 @@ use zeroize::Zeroizing;
 use super::wish::named;
 use crate::authority::signing;
 use crate::context::Context;
-use crate::find;
 use crate::keyring::{Keys, encoded, labels};
+use crate::{find, job};
 
 /// The first line of an encrypted handover (age format, armored).
 const ARMOR: &str = "-----BEGIN AGE ENCRYPTED FILE-----";
@@ -81,7 +81,9 @@ fn beside(
     told: &mut Vec<Told>,
 ) -> Result<Vec<Credential>> {
     let mut gone_along = Vec::new();
-    if let Some(mut credential) = find::current(book, device, CredentialKind::Password)? {
+    if let Some(mut credential) = find::current(book, device, CredentialKind::Password)?
+        && job::counts(book, &credential)?
+    {
         let (more, also) = ways(book, keys, &taking(book, &credential, ProofKind::Account)?)?;
         if !more.is_empty()
             && let Some(account) = credential.account().cloned()
@@ -97,7 +99,9 @@ fn beside(
             gone_along.push(credential);
         }
     }
-    if let Some(mut credential) = find::current(book, device, CredentialKind::Certificate)? {
+    if let Some(mut credential) = find::current(book, device, CredentialKind::Certificate)?
+        && job::counts(book, &credential)?
+    {
         let (more, also) = ways(book, keys, &taking(book, &credential, ProofKind::Certificate)?)?;
         if !more.is_empty()
             && let Some(held) = credential.certificate().cloned()
@@ -137,6 +141,7 @@ pub fn hand_over(
             return Err(Problem::refused(format!("{} is revoked", credential.name))
                 .try_(format!("yestrel credential issue {}", credential.device)));
         }
+        job::finished(book, &credential)?;
         let sealed = credential.private_key().cloned();
         if let (None, Some(at), false) = (&sealed, credential.handed_over, credential.made_on_device()) {
             return Err(Problem::refused(format!("{} was handed over already", credential.name))

@@ -1,10 +1,10 @@
-//! Issuing: key pairs with their addresses, certificates, accounts; to one device or to a group's.
+//! Issuing: key pairs with their addresses, certificates, accounts.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
+use std::sync::mpsc::Receiver;
 
 use jiff::Timestamp;
-use serde::Serialize;
 use yestrel_core::account::{self, Account, SecondFactor};
 use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{
@@ -88,8 +88,8 @@ fn gateways(book: &Book<'_>, at: &[String]) -> Result<Vec<String>> {
 
 /// What several credentials that are issued by one command have in common.
 pub(super) struct Common {
-    listeners: Vec<Listener>,
-    gateways: Vec<String>,
+    pub(super) listeners: Vec<Listener>,
+    pub(super) gateways: Vec<String>,
     /// The address that a certificate or an account is to have, and where.
     fixed: Option<Way>,
     signing: Option<Signing>,
@@ -97,6 +97,10 @@ pub(super) struct Common {
     organisation: String,
     groups: BTreeMap<String, Option<u16>>,
     ms_chap: bool,
+    /// Key pairs that somebody makes meanwhile.
+    pub(super) pairs: Option<Receiver<KeyPair>>,
+    /// The command on many whose credentials these are.
+    pub(super) job: Option<String>,
 }
 
 impl Common {
@@ -110,6 +114,8 @@ impl Common {
             organisation: find::this_estate(book)?.name,
             groups: BTreeMap::new(),
             ms_chap: false,
+            pairs: None,
+            job: None,
         };
         if wish.kind == CredentialKind::KeyPair {
             common.listeners = listeners(book, &wish.at)?;
@@ -236,7 +242,13 @@ pub fn issue(context: &mut Context, device: &str, wish: &Wish) -> Result<Credent
     })
 }
 
-fn issue_within(book: &Book<'_>, keys: &Keys, device: &Device, wish: &Wish, common: &mut Common) -> Result<Credential> {
+pub(super) fn issue_within(
+    book: &Book<'_>,
+    keys: &Keys,
+    device: &Device,
+    wish: &Wish,
+    common: &mut Common,
+) -> Result<Credential> {
     if let Some(there) = find::current(book, &device.name, wish.kind)? {
         let what = wish.kind.words();
         return Err(Problem::refused(format!("{} has a {what} already", device.name))
@@ -247,75 +259,6 @@ fn issue_within(book: &Book<'_>, keys: &Keys, device: &Device, wish: &Wish, comm
     let credential = make(book, keys, device, wish, common)?;
     book.note("credential issue", &credential.name, &described(&credential))?;
     Ok(credential)
-}
-
-/// What issuing for a whole group would do, and did.
-#[derive(Debug, Default, Serialize)]
-pub struct Many {
-    /// Credentials, or devices when nothing was done yet.
-    pub done: Vec<String>,
-    /// Users without a device, and devices that have such a credential already.
-    pub without_device: Vec<String>,
-    pub have_one: Vec<String>,
-}
-
-/// Devices of a group that would get a credential.
-///
-/// # Errors
-/// There is no such group.
-pub fn would_issue(context: &mut Context, group: &str, kind: CredentialKind) -> Result<Many> {
-    context.read(|book| candidates(book, group, kind))
-}
-
-fn candidates(book: &Book<'_>, group: &str, kind: CredentialKind) -> Result<Many> {
-    let mut many = Many::default();
-    for user in find::members(book, group)? {
-        let devices: Vec<Device> = book.find(&[("user", user.name.as_str().into())])?;
-        if devices.is_empty() {
-            many.without_device.push(user.name);
-        }
-        for device in devices {
-            match find::current(book, &device.name, kind)? {
-                Some(_) => many.have_one.push(device.name),
-                None => many.done.push(device.name),
-            }
-        }
-    }
-    Ok(many)
-}
-
-/// Issues a credential to every device of a group's users that has none of that kind: all of them or, when one cannot be, none.
-///
-/// # Errors
-/// As [`issue`].
-pub fn issue_group(
-    context: &mut Context,
-    group: &str,
-    wish: &Wish,
-    step: &mut dyn FnMut(usize, usize),
-) -> Result<Many> {
-    let now = context.now;
-    check_wish(wish, now)?;
-    if wish.public_key.is_some() || wish.request.is_some() || wish.password.is_some() || wish.address.is_some() {
-        return Err(Problem::words("one key, password or address is not given to a whole group")
-            .why("each device has its own")
-            .try_("without it: they are made here"));
-    }
-    let keys = context.keys()?;
-    context.write(|book| {
-        let mut many = candidates(book, group, wish.kind)?;
-        let devices = std::mem::take(&mut many.done);
-        if devices.is_empty() {
-            return Ok(many);
-        }
-        let mut common = Common::gather(book, &keys, wish)?;
-        for (at, device) in devices.iter().enumerate() {
-            let device: Device = book.need(device)?;
-            many.done.push(issue_within(book, &keys, &device, wish, &mut common)?.name);
-            step(at + 1, devices.len());
-        }
-        Ok(many)
-    })
 }
 
 pub(super) fn make(
@@ -345,6 +288,7 @@ pub(super) fn make(
         reason: None,
         first_used: None,
         last_used: None,
+        job: common.job.clone(),
         name,
     };
     match wish.kind {
@@ -352,7 +296,8 @@ pub(super) fn make(
             let (identity, private_key) = match wish.public_key {
                 Some(public) => (public, None),
                 None => {
-                    let pair = KeyPair::from_random(random32()?);
+                    let made = common.pairs.as_ref().and_then(|pairs| pairs.recv().ok());
+                    let pair = made.map_or_else(|| random32().map(KeyPair::from_random), Ok)?;
                     let label = labels::credential(&credential.name);
                     (pair.public, Some(keys.sealing.seal(&pair.private, &label)?))
                 }

@@ -3,7 +3,8 @@
 //! | file | its job |
 //! |---|---|
 //! | `wish` | what a command says about a credential to be made, and which one it names |
-//! | `issue` | issuing, to one device or to a group's |
+//! | `issue` | issuing to one device |
+//! | `group` | issuing to everybody of a group, at once or as a job |
 //! | `address` | inner addresses that are given by wish |
 //! | `renew` | renewing, by hand and before the end |
 //! | `end` | taking back, and telling everybody who must know |
@@ -17,6 +18,7 @@ pub(crate) mod account;
 mod address;
 pub(crate) mod end;
 pub mod forms;
+mod group;
 pub mod handover;
 mod issue;
 pub mod notice;
@@ -35,12 +37,13 @@ use yestrel_core::{Problem, Result};
 use yestrel_store::Query;
 
 use crate::context::Context;
-use crate::find;
+use crate::{find, job};
 use wish::named;
 
 pub use account::{lift, sign_in};
 pub use end::{Ended, Whose, check_reason, revoke, would_revoke};
-pub use issue::{Many, issue, issue_group, would_issue};
+pub use group::{Many, issue_group, resume, would_issue};
+pub use issue::issue;
 pub use renew::{Due, Renewed, renew, renew_due, would_renew};
 pub use wish::Wish;
 
@@ -158,7 +161,9 @@ pub fn of_group(context: &mut Context, group: &str, kind: CredentialKind) -> Res
         for user in find::members(book, group)? {
             for device in book.find::<Device>(&[("user", user.name.as_str().into())])? {
                 match find::current(book, &device.name, kind)? {
-                    Some(credential) if credential.expires.is_none_or(|end| end > now) => {
+                    Some(credential)
+                        if credential.expires.is_none_or(|end| end > now) && job::counts(book, &credential)? =>
+                    {
                         found.credentials.push((user.clone(), credential));
                     }
                     _ => found.without.push(device.name),

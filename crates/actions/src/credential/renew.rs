@@ -12,6 +12,7 @@ use super::issue::{Common, check_wish, make};
 use super::wish::{Wish, named};
 use crate::changed::Changed;
 use crate::context::Context;
+use crate::job;
 use crate::keyring::Keys;
 
 /// What a renewal made.
@@ -41,6 +42,7 @@ fn renew_within(book: &Book<'_>, keys: &Keys, mut old: Credential, wish: &Wish) 
             .why("what was taken back is not renewed")
             .try_(format!("yestrel credential issue {}", old.device)));
     }
+    job::finished(book, &old)?;
     let device: Device = book.need(&old.device)?;
     // As long as before, from now on; a certificate as its groups say.
     let as_before = old.expires.filter(|_| old.kind() != CredentialKind::Certificate);

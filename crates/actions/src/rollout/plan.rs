@@ -6,7 +6,7 @@ use serde::Serialize;
 use yestrel_core::Result;
 use yestrel_core::admission::Proof;
 use yestrel_core::estate::{Credential, Gateway, OrderKept, Revocation};
-use yestrel_core::exchange::agent::Status;
+use yestrel_core::exchange::agent::{Sessions, Status};
 use yestrel_core::order::{self, Admit, Amends, Change, Content, Part};
 use yestrel_store::Book;
 
@@ -16,7 +16,8 @@ use crate::context::Context;
 use crate::credential::notice;
 use crate::find;
 use crate::gateway::certificate;
-use crate::{inside, session};
+use crate::inside::WhoIsIn;
+use crate::session;
 
 /// Whether a gateway has not confirmed what the estate wants of it now.
 pub(crate) fn is_behind(book: &Book<'_>, gateway: &Gateway) -> Result<bool> {
@@ -229,7 +230,10 @@ pub fn preview(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> {
         }
     }
     for plan in plans.iter_mut().filter(|plan| !plan.closes.is_empty()) {
-        let who = inside::who_is_at(context, &plan.gateway, &plan.closes)?;
+        // By the connection that carries the order after it, where it is to be carried.
+        let asked = session::ask_all(context, std::slice::from_ref(&plan.gateway), &Sessions);
+        let said = asked.into_iter().map(|(gateway, answer)| (gateway, answer.ok()));
+        let who = WhoIsIn::of(said, |live| plan.closes.contains(&live.listener));
         plan.changes.extend(who.ending().map(|words| Change { verb: "end", words }));
     }
     Ok(plans)

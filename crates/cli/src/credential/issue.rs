@@ -9,6 +9,7 @@ use super::show::places;
 use crate::ask;
 use crate::global::Global;
 use crate::output::{Output, Table, list};
+use crate::stoppable::Stoppable;
 use crate::words::shown;
 
 pub(super) fn say_handover(output: Output, made: &Credential) {
@@ -81,8 +82,13 @@ pub(super) fn for_group(
     )?;
     let wish = wish()?;
     let bar = global.progress(would.done.len() as u64, "issue");
-    let many = credential::issue_group(context, group, &wish, &mut |at, _| bar.set_position(at as u64))?;
+    let stoppable = Stoppable::begin();
+    let many = credential::issue_group(context, group, &wish, &mut |at, _| {
+        bar.set_position(at as u64);
+        stoppable.goes_on()
+    });
     bar.finish_and_clear();
+    let many = many?;
     if output.is_for_programs() {
         let mut table = Table::new(&["credential", "kind"], "");
         many.done.iter().for_each(|device| table.row(vec![device.into(), kind.word().into()]));

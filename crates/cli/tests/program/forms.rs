@@ -161,20 +161,20 @@ fn a_phone_comes_in_with_what_it_was_given_and_with_nothing_else() {
     world.write("wrong", "aaaa-aaaa-aaaa-aaaa");
     let dial =
         |file: &str, transport: &str| world.run(&format!("lab dial mara-phone {file} --transport-file {transport}"));
-    dial("phone.mobileconfig", "wrong").is(1).says("does not open the key in this profile");
-    dial("transport", "transport").is(1).says("no signed message");
+    dial("phone.mobileconfig", "wrong").is(3).says("does not open the key in this profile");
+    dial("transport", "transport").is(2).says("no signed message");
     let mut altered = std::fs::read(world.path("phone.mobileconfig")).unwrap();
     let at = altered.windows(7).position(|seven| seven == b"gangway").unwrap();
     altered[at] = b'h';
     std::fs::write(world.path("altered"), altered).unwrap();
-    dial("altered", "transport").is(1).says("over another text");
+    dial("altered", "transport").is(2).says("over another text");
 
     let up = dial("phone.mobileconfig", "transport").is(0);
     assert!(up.out.contains("mara/phone is in at harbour") && up.out.contains("names in skerry.example"), "{up:#?}");
     world.run("lab fetch mara-phone http://tickets.skerry.example/").is(0).says("seats left");
     let on_phone = |words: &str| world.run(&format!("lab enter mara-phone -- yestrel tunnel {words}"));
     on_phone("prove --reach 10.44.0.20:80").is(0);
-    dial("phone.mobileconfig", "transport").is(1).says("there is a tunnel phone");
+    dial("phone.mobileconfig", "transport").is(3).says("there is a tunnel phone");
     wait(5, "both ends count the same", || {
         let here = on_phone("list --format json").is(0).json();
         let there = world.run("session list --format json").is(0).json();

@@ -20,6 +20,7 @@
 //! | `moving` | a gateway that moves, and devices that follow |
 //! | `notices` | what is new reaches devices, and orders that hold for a time |
 //! | `processes` | the whole path without privileges |
+//! | `jobs` | commands on many, in batches |
 //! | `kept` | what earlier versions wrote |
 //! | `lab` | the lab itself, and everyday changes |
 //! | `everyday` | every day's work in one command |
@@ -54,6 +55,7 @@ mod forms;
 mod glance;
 mod guide;
 mod hostile;
+mod jobs;
 mod kept;
 mod lab;
 mod manual;

@@ -147,6 +147,9 @@ pub struct Credential {
     pub reason: Option<String>,
     pub first_used: Option<Timestamp>,
     pub last_used: Option<Timestamp>,
+    /// The command on many that made it; until that is finished it counts nowhere.
+    #[serde(default)]
+    pub job: Option<String>,
 }
 
 /// Where a credential stands.
@@ -363,12 +366,15 @@ pub struct Permit {
     pub once: bool,
     pub valid_from: Option<Timestamp>,
     pub expires: Option<Timestamp>,
+    /// The command on many that made it.
+    #[serde(default)]
+    pub job: Option<String>,
 }
 
 impl From<Credential> for Permit {
     fn from(credential: Credential) -> Self {
-        let Credential { device, user, identity, material, once, valid_from, expires, .. } = credential;
-        Self { device, user, identity, material, once, valid_from, expires }
+        let Credential { device, user, identity, material, once, valid_from, expires, job, .. } = credential;
+        Self { device, user, identity, material, once, valid_from, expires, job }
     }
 }
 

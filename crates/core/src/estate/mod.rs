@@ -14,12 +14,14 @@
 //! | `registry` | where accounts are kept and checked |
 //! | `stored_order` | orders as they were sent |
 //! | `record` | revocations, sessions |
+//! | `job` | a command on many, done in batches |
 //! | `sealed_secret` | a secret as the store keeps it |
 
 mod authority;
 mod credential;
 mod gateway;
 mod host;
+mod job;
 mod listener;
 mod people;
 mod record;
@@ -41,6 +43,7 @@ pub use credential::{
 };
 pub use gateway::{Gateway, GatewayCertificate};
 pub use host::{Access, Host, HostKind, Leftover, SshTarget, Via};
+pub use job::Job;
 pub use listener::{Listener, Reach, Served};
 pub use people::{Device, Group, User, UserState};
 pub use record::{Revocation, Session};

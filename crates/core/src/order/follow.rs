@@ -1,5 +1,6 @@
 //! Which order may follow which, and which could cut its author off.
 
+use super::renaming::renames;
 use super::{Content, Order, OrderListener};
 use crate::keys::PublicKey;
 use crate::{Problem, Result};
@@ -45,8 +46,11 @@ pub fn may_follow(
 /// Listeners of `old` that do not go on in `new`, under whatever name: whoever is in there is thrown out.
 #[must_use]
 pub fn closed<'a>(old: &'a Content, new: &Content) -> Vec<&'a str> {
+    let names = renames(old, new);
     let goes_on = |one: &OrderListener| {
-        new.listeners.iter().any(|other| one.serves == other.serves && one.tunnel.goes_on_as(&other.tunnel))
+        let name = names.get(&one.name).unwrap_or(&one.name);
+        let now = new.listeners.iter().find(|other| other.name == *name);
+        now.is_some_and(|other| one.serves == other.serves && one.tunnel.goes_on_as(&other.tunnel))
     };
     old.listeners.iter().filter(|one| !goes_on(one)).map(|one| one.name.as_str()).collect()
 }

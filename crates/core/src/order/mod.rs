@@ -34,6 +34,7 @@ pub use difference::{Change, difference};
 pub use envelope::{Envelope, FORMAT, Order, sign, sign_over, signer};
 pub use follow::{closed, may_follow, touches_the_way_in};
 pub use limited::{Part, limited};
+pub use renaming::renames;
 pub use renewal::{RENEWAL, Renewal, SignedRenewal, ends_soon, for_seconds, holds_until};
 pub(crate) use signed::canonical;
 pub use signed::{check_text, sign_text};

@@ -6,16 +6,25 @@ use std::collections::BTreeMap;
 use super::{Admit, Content, OrderListener};
 use crate::tunnel::Tunnel;
 
-/// What a gateway was, with itself and its listeners under the names that `new` has for them; and which these are, in words. Listeners on the
-/// same ports, of the same kind, are the same.
-pub(super) fn renamed<'a>(old: &'a Content, new: &Content) -> (Cow<'a, Content>, Vec<String>) {
+/// Listeners that are only called something else: by their old names, the new ones. On the same ports, with the same pools, and of the same kind
+/// they are the same.
+#[must_use]
+pub fn renames(old: &Content, new: &Content) -> BTreeMap<String, String> {
     let has = |content: &Content, name: &str| content.listeners.iter().any(|listener| listener.name == name);
-    let is = |a: &OrderListener, b: &OrderListener| a.serves == b.serves && a.tunnel.word() == b.tunnel.word();
+    let is = |a: &OrderListener, b: &OrderListener| {
+        a.serves == b.serves && a.pools() == b.pools() && a.tunnel.word() == b.tunnel.word()
+    };
     let mut names = BTreeMap::new();
     for before in old.listeners.iter().filter(|before| !has(new, &before.name)) {
         let now = new.listeners.iter().find(|now| !has(old, &now.name) && is(before, now));
         names.extend(now.map(|now| (before.name.clone(), now.name.clone())));
     }
+    names
+}
+
+/// What a gateway was, with itself and its listeners under the names that `new` has for them; and which these are, in words.
+pub(super) fn renamed<'a>(old: &'a Content, new: &Content) -> (Cow<'a, Content>, Vec<String>) {
+    let names = renames(old, new);
     let mut words = Vec::new();
     if old.gateway != new.gateway {
         words.push(format!("the gateway {} -> {}", old.gateway, new.gateway));

@@ -29,6 +29,7 @@ impl Readable for Permit {
         "once",
         "valid_from",
         "expires",
+        "job",
     ];
 }
 

@@ -22,17 +22,18 @@ use yestrel_core::{Problem, Result};
 use crate::book::Book;
 use crate::seal::{check_folder, check_private};
 use crate::store::Store;
-use problem::{PATIENCE, folder_of, problem};
+use problem::{folder_of, problem, waits};
 use rows::SqliteRows;
 
 /// "YSTL": tells an estate from other SQLite files.
 const APPLICATION: i64 = 0x5953_544c;
 /// Each migration brings a file one version further.
-const MIGRATIONS: [&str; 4] = [
+const MIGRATIONS: [&str; 5] = [
     include_str!("migrations/0001.sql"),
     include_str!("migrations/0002.sql"),
     include_str!("migrations/0003.sql"),
     include_str!("migrations/0004.sql"),
+    include_str!("migrations/0005.sql"),
 ];
 /// KiB of pages that are kept at most, so that a command that writes tens of thousands of rows writes each page once.
 const CACHE: i64 = 32 * 1024;
@@ -165,7 +166,7 @@ impl SqliteStore {
 
     fn connect(path: &Path) -> Result<Self> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = match in_read_only_folder(path)? {
+        let mut connection = match in_read_only_folder(path)? {
             None => Connection::open_with_flags(path, flags).map_err(|e| problem(path, &e))?,
             // It can still be looked at.
             Some(uri) => {
@@ -175,8 +176,8 @@ impl SqliteStore {
                     .map_err(|e| problem(path, &e));
             }
         };
-        let set = || -> rusqlite::Result<()> {
-            connection.busy_timeout(PATIENCE)?;
+        let mut set = || -> rusqlite::Result<()> {
+            connection.busy_handler(Some(waits))?;
             // A statement is compiled once, not anew for each value that it is asked with.
             connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
             connection.pragma_update(None, "foreign_keys", true)?;

@@ -8,6 +8,17 @@ use yestrel_core::Problem;
 
 /// How long a command waits for another that is writing.
 pub(super) const PATIENCE: Duration = Duration::from_secs(10);
+/// How often it is looked whether the other has finished: one that writes in batches leaves little time between two.
+const LOOK: Duration = Duration::from_millis(3);
+
+/// Waits for another command that is writing, for the nth time; whether it is still worth it.
+pub(super) fn waits(times: i32) -> bool {
+    if LOOK * u32::try_from(times).unwrap_or(u32::MAX) >= PATIENCE {
+        return false;
+    }
+    std::thread::park_timeout(LOOK);
+    true
+}
 
 /// What the database says, for a person. A full disk hides behind several errors of the database; whether it is one, the disk
 /// itself says.

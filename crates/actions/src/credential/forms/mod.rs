@@ -29,9 +29,9 @@ use parts::{Parts, Who, gather, taking};
 
 use super::wish::named;
 use crate::context::Context;
-use crate::find;
 use crate::gateway::certificate::remark;
 use crate::keyring::{Keys, decoded, labels, random16};
+use crate::{find, job};
 
 /// What is handed over.
 pub struct Bundle {
@@ -146,6 +146,7 @@ pub fn hand_over(
     let keys = context.keys()?;
     context.write(|book| {
         let mut credential = named(book, text, Some(kind))?;
+        job::finished(book, &credential)?;
         // What is in the form of an account is no secret, unless its password was made here.
         let again = credential.account().is_some() || credential.made_on_device();
         may_hand_over(&credential, credential.private_key().is_some() || again)?;
@@ -229,6 +230,7 @@ pub fn hand_over_account(
     let keys = context.keys()?;
     context.write(|book| {
         let mut credential = named(book, text, Some(CredentialKind::Password))?;
+        job::finished(book, &credential)?;
         let name = credential.name.clone();
         let estate = find::this_estate(book)?.name;
         let account = credential.account_mut().cloned();

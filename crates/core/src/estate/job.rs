@@ -1,0 +1,19 @@
+//! A command on many, done in batches.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// A command on many that is not finished: what it has made counts nowhere until it is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Job {
+    /// Its number.
+    pub name: String,
+    /// The command, as it would be typed.
+    pub what: String,
+    /// What it was told, as JSON: going on needs no more.
+    pub wish: String,
+    pub who: String,
+    pub begun: Timestamp,
+    pub done: u64,
+    pub whole: u64,
+}
