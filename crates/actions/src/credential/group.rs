@@ -132,7 +132,7 @@ fn candidates(book: &Book<'_>, group: &str, kind: CredentialKind) -> Result<Many
 }
 
 /// Issues a credential to every device of a group's users that has none of that kind: all of them or, when one cannot be, none. Where they are
-/// many it is a job; `step` hears how many of how many there are, and says whether to go on.
+/// many it is a job; `step` hears how many of how many there are, and says whether to go on. `many` is what [`would_issue`] said just now.
 ///
 /// # Errors
 /// As [`super::issue`]; another job for these devices is not finished; it was stopped.
@@ -140,6 +140,7 @@ pub fn issue_group(
     context: &mut Context,
     group: &str,
     wish: &Wish,
+    mut many: Many,
     step: &mut dyn FnMut(usize, usize) -> bool,
 ) -> Result<Many> {
     let now = context.now;
@@ -151,8 +152,7 @@ pub fn issue_group(
     }
     let keys = context.keys()?;
     let kept = Kept::of(group, wish);
-    let (mut many, open) = context.read(|book| Ok((candidates(book, group, wish.kind)?, job::all(book)?)))?;
-    for other in open {
+    for other in context.read(job::all)? {
         let theirs = Kept::read(&other)?;
         if theirs.is_like(&kept) {
             return go_on(context, &keys, &other, many, step);
@@ -165,11 +165,16 @@ pub fn issue_group(
         }
     }
     if many.done.len() <= BATCH || context.only_tries() {
-        let devices = std::mem::take(&mut many.done);
-        if devices.is_empty() {
-            return Ok(many);
-        }
+        let tries = context.only_tries();
         return context.write(|book| {
+            // As it is now: somebody may have given one of them one meanwhile.
+            if !tries {
+                many = candidates(book, group, wish.kind)?;
+            }
+            let devices = std::mem::take(&mut many.done);
+            if devices.is_empty() {
+                return Ok(many);
+            }
             let mut common = Common::gather(book, &keys, wish)?;
             room_for(book, &common, devices.len())?;
             // What would be refused is so of the first as of all others.

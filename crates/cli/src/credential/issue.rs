@@ -76,14 +76,12 @@ pub(super) fn for_group(
         output.say(&format!("nobody in {group} needs a {words}"));
         return Ok(());
     }
-    ask::confirm(
-        global.yes,
-        &format!("this issues {} of kind {}{}", would.done.len(), kind.word(), shown(&would.done)),
-    )?;
+    let count = would.done.len();
+    ask::confirm(global.yes, &format!("this issues {count} of kind {}{}", kind.word(), shown(&would.done)))?;
     let wish = wish()?;
-    let bar = global.progress(would.done.len() as u64, "issue");
+    let bar = global.progress(count as u64, "issue");
     let stoppable = Stoppable::begin();
-    let many = credential::issue_group(context, group, &wish, &mut |at, _| {
+    let many = credential::issue_group(context, group, &wish, would, &mut |at, _| {
         bar.set_position(at as u64);
         stoppable.goes_on()
     });

@@ -366,13 +366,15 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             }
             (Some(kind), _, Some(group)) if preview => {
                 let would = credential::would_issue(&mut context, &group, kind)?;
+                let devices = would.done.clone();
                 if !would.done.is_empty() {
                     // Whatever would refuse it refuses its preview.
                     let wish = with_an_end(about.wish(kind, at, once, &group)?, context.now)?;
-                    context.rehearse(|context| credential::issue_group(context, &group, &wish, &mut |_, _| true))?;
+                    context
+                        .rehearse(|context| credential::issue_group(context, &group, &wish, would, &mut |_, _| true))?;
                 }
                 let mut table = Table::new(&["device", "would get"], "nobody would get one");
-                would.done.iter().for_each(|device| table.row(vec![device.into(), kind.word().into()]));
+                devices.iter().for_each(|device| table.row(vec![device.into(), kind.word().into()]));
                 output.table(&table);
             }
             (Some(kind), _, Some(group)) => {
