@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use yestrel_core::Result;
-use yestrel_core::estate::Gateway;
+use yestrel_core::estate::{Gateway, Listener};
 use yestrel_core::exchange::agent::Live;
 
 use crate::context::Context;
@@ -82,12 +82,19 @@ pub fn who_is_in(context: &mut Context, devices: &BTreeSet<String>) -> Result<Wh
     Ok(WhoIsIn::of(said.map(|(gateway, said)| (gateway, said.sessions)), |live| devices.contains(&live.device)))
 }
 
-/// Asks who is in at some listeners of a gateway, as its agent calls them. It is not waited for longer than a second and a half.
+/// Asks who is in at a listener. It is not waited for longer than a second and a half.
 ///
 /// # Errors
 /// The estate cannot be read.
-pub fn who_is_at(context: &mut Context, gateway: &str, listeners: &[String]) -> Result<WhoIsIn> {
-    let names = adopted(context, &[gateway.to_owned()])?;
+pub fn who_is_at(context: &mut Context, listener: &Listener) -> Result<WhoIsIn> {
+    let names = adopted(context, std::slice::from_ref(&listener.gateway))?;
+    // As its agent calls it, which another name may not have reached yet: no two have one pool.
+    let known = context.read(|book| {
+        let newest = book.newest_kept(&listener.gateway)?;
+        Ok(newest.map(|newest| book.settings_of(&newest)).transpose()?.flatten())
+    })?;
+    let listeners = known.into_iter().flat_map(|known| known.listeners);
+    let listeners: Vec<_> = listeners.filter(|one| one.pool == listener.pool).map(|one| one.name).collect();
     let said = hear::gateways(context, &names, What::Sessions)?.into_iter();
     Ok(WhoIsIn::of(said.map(|(gateway, said)| (gateway, said.sessions)), |live| listeners.contains(&live.listener)))
 }

@@ -57,7 +57,7 @@ impl Agent {
             self.not_over(&order.content, order.number, order.issued)?;
             let before = confirmed.map(|envelope| envelope.read()).transpose()?.map(|order| order.content);
             let touches = order::touches_the_way_in(before.as_ref(), &order.content);
-            self.switch(&identity, order, hash.clone())?;
+            ended += self.switch(&identity, order, hash.clone())?;
             let mut keep = self.shared.keep.lock();
             if touches && hold > 0 {
                 let end = Timestamp::now() + jiff::SignedDuration::from_secs(i64::from(hold));
@@ -205,7 +205,8 @@ impl Agent {
     }
 
     /// Brings the machine to what the order says: first everything that can fail without harm, then the switch.
-    pub(crate) fn switch(&self, identity: &Identity, order: Order, hash: String) -> Result<()> {
+    /// Gives how many sessions that ended, because where they came in is closed.
+    pub(crate) fn switch(&self, identity: &Identity, order: Order, hash: String) -> Result<u64> {
         let content: &Content = &order.content;
         if content.public_key != KeyPair::public_of(&identity.private_key)? {
             return Err(Problem::refused("the order is for another key than this gateway has")
@@ -227,7 +228,9 @@ impl Agent {
         // New ports first: a busy one refuses the whole order while everything is as before.
         let mut listeners = self.listeners.lock();
         let before = self.shared.in_force();
-        let mut renamed = before.map(|before| order::renames(before.roll.settings(), content)).unwrap_or_default();
+        let names = before.map(|before| order::renames(before.roll.settings(), content)).unwrap_or_default();
+        // Those that also go on running.
+        let mut renamed = names.clone();
         renamed.retain(|old, new| {
             let now = content.listeners.iter().find(|listener| listener.name == *new);
             listeners.get(old).zip(now).is_some_and(|(running, now)| running.serves(now))
@@ -259,11 +262,15 @@ impl Agent {
         let (metrics, gone) = (content.metrics, leaving);
         let content = order.content.clone();
         self.shared.set_in_force(Some(InForce::new(order, hash).with_renamed(renamed.clone().into_iter().collect())));
+        let mut ended = 0;
         for listener in gone {
-            listeners.remove(&*listener.called().now());
+            let name = listener.called().now();
+            ended += self.shared.seats.all().iter().filter(|seat| seat.listener() == name).count() as u64;
+            listeners.remove(&*name);
             listener.close();
         }
-        self.rename(&mut listeners, renamed);
+        Self::rename(&mut listeners, &renamed);
+        self.shared.rename_leases(&names);
         if content.gateway != identity.gateway {
             tracing::info!(before = identity.gateway, now = content.gateway, "this gateway is called something else");
             self.shared.keep.lock().follow(&Identity { gateway: content.gateway.clone(), ..identity.clone() });
@@ -275,11 +282,11 @@ impl Agent {
         drop(listeners);
         self.export_metrics(metrics);
         self.put_out(&content);
-        Ok(())
+        Ok(ended)
     }
 
-    /// Listeners go on under other names, with everybody who is in and whatever was leased.
-    fn rename(&self, listeners: &mut BTreeMap<String, Arc<dyn Tunnel>>, renamed: BTreeMap<String, String>) {
+    /// Listeners go on under other names, with everybody who is in.
+    fn rename(listeners: &mut BTreeMap<String, Arc<dyn Tunnel>>, renamed: &BTreeMap<String, String>) {
         // Each is taken out before any is put in: two may have changed names with each other.
         let moved: Vec<_> = renamed.iter().filter_map(|(old, new)| Some((new, listeners.remove(old)?))).collect();
         for (new, listener) in moved {
@@ -287,7 +294,6 @@ impl Agent {
             listener.called().rename(new);
             listeners.insert(new.clone(), listener);
         }
-        self.shared.rename_leases(&renamed);
     }
 
     /// After a switch that failed half-way: what the order in force says of addresses, firewall and forwarding is there again, or it is

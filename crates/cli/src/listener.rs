@@ -281,7 +281,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let before = listener::show(&mut context, &name)?.listener;
             let inside = |listener: &Listener| listener.serves.iter().map(|one| one.inside).collect::<Vec<_>>();
             if inside(&before) != inside(&after) || !before.tunnel.goes_on_as(&after.tunnel) {
-                let who = inside::who_is_at(&mut context, &before.gateway, std::slice::from_ref(&name))?;
+                let who = inside::who_is_at(&mut context, &before)?;
                 if let Some(words) = who.ending() {
                     output.note(&format!(
                         "the rollout of this change ends {words}; devices come in again by what is new"

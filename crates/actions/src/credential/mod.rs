@@ -55,6 +55,8 @@ pub struct CredentialStanding {
     /// What its handover says that is no longer so.
     pub stale: Vec<String>,
     pub suspended: bool,
+    /// The command on many that made it is not finished, so that it counts nowhere.
+    pub unfinished: bool,
 }
 
 /// Which credentials are listed.
@@ -97,6 +99,7 @@ pub fn each(
     let now = context.now;
     context.read(|book| {
         let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
+        let open = job::open(book)?;
         let mut filters = Vec::new();
         // Of one device it is one user; of all, whoever is suspended is found by that.
         let suspended: BTreeSet<String> = match device {
@@ -136,7 +139,8 @@ pub fn each(
                 stale.clone_from(&known.1);
             }
             let suspended = suspended.contains(&credential.user);
-            visit(CredentialStanding { state, stale, suspended, credential })
+            let unfinished = credential.job.as_ref().is_some_and(|job| open.contains(job));
+            visit(CredentialStanding { state, stale, suspended, unfinished, credential })
         })
     })
 }

@@ -16,12 +16,15 @@ fn ways(credential: &Credential) -> Vec<String> {
 pub(super) fn state(standing: &CredentialStanding) -> Cell {
     let grade = match standing.state {
         CredentialState::Revoked | CredentialState::Expired => Grade::Bad,
-        _ if standing.suspended || !standing.stale.is_empty() => Grade::Poor,
+        _ if standing.suspended || standing.unfinished || !standing.stale.is_empty() => Grade::Poor,
         _ => Grade::Good,
     };
     let mut word = standing.state.word().to_owned();
     if standing.suspended && grade != Grade::Bad {
         word.push_str(", suspended");
+    }
+    if standing.unfinished && grade != Grade::Bad {
+        word.push_str(", does not count yet");
     }
     if !standing.stale.is_empty() {
         word.push_str(", stale");

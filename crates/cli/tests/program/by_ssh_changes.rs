@@ -85,7 +85,7 @@ fn a_change_that_cuts_its_author_off_is_undone_and_revocations_stay() {
     world.at(&machine, "rollout --yes --hold 30s").is(0).says("confirmed over a new connection");
     machine.reboot();
     wait(30, "the new port after a reboot", || (open_ports(&machine).as_deref() == Some("24001")).then_some(()));
-    world.at(&machine, "connect mara.yestrel --background --proxy 127.0.0.1:0").is(1);
+    world.at(&machine, "connect mara.yestrel --name mara --background --proxy 127.0.0.1:0").is(1).says("no answer");
 }
 
 /// Connects through the tunnel's proxy over and over, and says at the end how long it was without at most.

@@ -84,6 +84,7 @@ fn a_command_on_many_lets_others_in_is_stopped_and_gone_on_with() {
     world.run("rollout --again --yes").is(0);
     assert_eq!(admitted(&world), 0);
     world.run("credential handover hand00000/laptop --to one.yestrel --yes").is(3).says("--resume").says("--take-back");
+    world.run("credential show hand00000/laptop").is(0).says("ready, does not count yet");
     world.run("credential renew hand00000/laptop --yes").is(3).says("is not finished");
     world.run("status").says("none of them counts until it is finished").says(&format!("--resume {number}"));
     world.run("credential issue --group crew --at harbour --yes").is(3).says("is not finished");
@@ -98,6 +99,8 @@ fn a_command_on_many_lets_others_in_is_stopped_and_gone_on_with() {
     world.run("rollout --yes").is(0);
     assert_eq!(admitted(&world), MANY + 1, "and the one that is out");
     world.run("credential handover hand00000/laptop --to one.yestrel --yes").is(0);
+    let shown = world.run("credential show hand00000/laptop").is(0);
+    assert!(!shown.out.contains("does not count"), "{shown:?}");
     world.run("estate history --verify").is(0);
     world.run("credential issue --group crew --yes").is(0).says("nobody in crew needs");
 }

@@ -96,6 +96,14 @@ fn a_rename_waits_for_its_agent_and_keeps_nobody_from_anything_meanwhile() {
     world.run("user restore tomas").is(0).says("admit   tomas/tablet");
     world.run("rollout --preview").is(0).says("nothing to do");
     assert_eq!(session(&world), (before.0, "pier".into()));
+    // With another port beside it is still a rename; what that ends is known by the name that the agent has.
+    world.run("listener rename pier/crew quill").is(0);
+    world.run("listener change pier/quill --port 24817 --yes").is(0).says("ends 1 session, of mara/laptop");
+    let both = world.run("rollout --yes").is(0).says("rename  listener pier/crew -> pier/quill").says("port ");
+    assert!(!both.out.contains("  remove ") && both.out.contains("  end     1 session, of mara/laptop"), "{both:?}");
+    assert!(both.out.lines().last().is_some_and(|line| line.contains("               1  -")), "{both:?}");
+    wait(20, "mara is in again", || world.run("session list").out.contains("mara/laptop").then_some(()));
+    let before = session(&world);
     // Where it does not answer, it goes on by its old name until it does.
     world.run("lab break harbour").is(0);
     world.run("gateway rename pier quay").is(0);

@@ -71,17 +71,24 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
         all.map(|peer| ((peer.gateway.clone(), peer.public_key), peer)).collect()
     };
     let (were, are) = (peers(old), peers(Some(new)));
-    let before = |peer: &Peer| were.values().find(|were| were.public_key == peer.public_key && were.dial == peer.dial);
+    // Whoever has the key is that gateway, by whatever name.
+    let is = |one: &Peer, all: &BTreeMap<(String, PublicKey), Peer>| {
+        all.values().find(|other| other.public_key == one.public_key).cloned()
+    };
     for (key, peer) in &are {
-        if let Some(were) = before(peer).filter(|were| were.gateway != peer.gateway) {
-            say("rename", format!("the gateway {} -> {}, which it meets", were.gateway, peer.gateway));
-        } else if were.get(key) != Some(peer) {
-            let at = peer.dial.as_ref().map(|dial| format!(" at {} port {}", dial.address, dial.port));
-            say("meet", format!("the gateway {}{}", peer.gateway, at.unwrap_or_default()));
+        let at = peer.dial.as_ref().map(|dial| format!(" at {} port {}", dial.address, dial.port));
+        match is(peer, &were).filter(|were| were.gateway != peer.gateway) {
+            Some(before) => {
+                let at = at.filter(|_| before.dial != peer.dial).unwrap_or_default();
+                say("rename", format!("the gateway {} -> {}, which it meets{at}", before.gateway, peer.gateway));
+            }
+            None if were.get(key) != Some(peer) => {
+                say("meet", format!("the gateway {}{}", peer.gateway, at.unwrap_or_default()));
+            }
+            None => {}
         }
     }
-    let goes_on = |peer: &Peer| are.values().any(|are| are.public_key == peer.public_key && are.dial == peer.dial);
-    for peer in were.iter().filter(|(key, peer)| !are.contains_key(*key) && !goes_on(peer)).map(|(_, peer)| peer) {
+    for peer in were.values().filter(|peer| is(peer, &are).is_none()) {
         say("forget", format!("the gateway {} with its key {}", peer.gateway, peer.public_key.fingerprint()));
     }
     if old.map(|old| &old.certificate).unwrap_or(&Vec::new()) != &new.certificate {

@@ -6,14 +6,12 @@ use std::collections::BTreeMap;
 use super::{Admit, Content, OrderListener};
 use crate::tunnel::Tunnel;
 
-/// Listeners that are only called something else: by their old names, the new ones. On the same ports, with the same pools, and of the same kind
-/// they are the same.
+/// Listeners that are called something else: by their old names, the new ones. With the same pools, which no other listener has, and of the same
+/// kind they are the same, whatever else of them changes with it.
 #[must_use]
 pub fn renames(old: &Content, new: &Content) -> BTreeMap<String, String> {
     let has = |content: &Content, name: &str| content.listeners.iter().any(|listener| listener.name == name);
-    let is = |a: &OrderListener, b: &OrderListener| {
-        a.serves == b.serves && a.pools() == b.pools() && a.tunnel.word() == b.tunnel.word()
-    };
+    let is = |a: &OrderListener, b: &OrderListener| a.pools() == b.pools() && a.tunnel.word() == b.tunnel.word();
     let mut names = BTreeMap::new();
     for before in old.listeners.iter().filter(|before| !has(new, &before.name)) {
         let now = new.listeners.iter().find(|now| !has(old, &now.name) && is(before, now));
