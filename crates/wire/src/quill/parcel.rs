@@ -232,7 +232,7 @@ mod tests {
         #[test]
         fn parcels_arrive_whole_once_and_in_their_sequence(
             lengths in prop::collection::vec(0_usize..40_000, 1..5),
-            seed in prop::collection::vec(any::<u8>(), 64),
+            seed in any::<u64>(),
         ) {
             let (mut outbox, mut inbox) = (Outbox::new(u32::MAX), Inbox::new(40_000));
             let parcels: Vec<(u8, Vec<u8>)> =
@@ -240,12 +240,11 @@ mod tests {
             for (kind, bytes) in &parcels {
                 prop_assert!(outbox.push(*kind, bytes.clone().into()));
             }
-            let mut at = 0;
-            let mut state = 1_u8;
+            // Fate does not go in short circles: a path that loses the same part for ever carries nothing, whoever repeats it.
+            let mut state = seed;
             let arrived = carry(&mut outbox, &mut inbox, &mut || {
-                at += 1;
-                state = state.wrapping_mul(73).wrapping_add(seed[at % seed.len()]).rotate_left(3);
-                state
+                state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                (state >> 56) as u8
             });
             prop_assert_eq!(arrived, parcels);
             prop_assert!(outbox.is_empty());
