@@ -29,17 +29,36 @@ pub(crate) fn all(book: &Book<'_>) -> Result<Vec<Job>> {
     Ok(all)
 }
 
-/// The names of those that are not finished.
-pub(crate) fn open(book: &Book<'_>) -> Result<HashSet<String>> {
-    Ok(book.names::<Job>(&Query::default())?.into_iter().collect())
+/// Those that are not finished: what they have made does not count.
+pub(crate) struct Open(HashSet<String>);
+
+impl Open {
+    pub(crate) fn read(book: &Book<'_>) -> Result<Self> {
+        Ok(Self(book.names::<Job>(&Query::default())?.into_iter().collect()))
+    }
+
+    /// Whether what this job made counts, or what none made.
+    pub(crate) fn counts(&self, job: Option<&String>) -> bool {
+        job.is_none_or(|job| !self.0.contains(job))
+    }
+}
+
+/// That one is not finished, and what becomes of it.
+pub(crate) fn unfinished(job: &Job) -> Problem {
+    Problem::refused(format!("{} of {} is not finished", job.what, job.who))
+        .why(format!(
+            "begun at {}, {} of {} made; none of them counts until all are",
+            moment(job.begun),
+            job.done,
+            job.whole
+        ))
+        .try_(format!("yestrel estate jobs --resume {}", job.name))
+        .try_(format!("yestrel estate jobs --take-back {}", job.name))
 }
 
 /// Whether what made a credential is finished, so that it counts.
 pub(crate) fn counts(book: &Book<'_>, credential: &Credential) -> Result<bool> {
-    Ok(match &credential.job {
-        Some(job) => book.get::<Job>(job)?.is_none(),
-        None => true,
-    })
+    Ok(Open::read(book)?.counts(credential.job.as_ref()))
 }
 
 /// As [`counts`], for commands that need it.
@@ -47,18 +66,18 @@ pub(crate) fn counts(book: &Book<'_>, credential: &Credential) -> Result<bool> {
 /// # Errors
 /// It is not finished.
 pub(crate) fn finished(book: &Book<'_>, credential: &Credential) -> Result<()> {
-    let Some(job) = credential.job.as_deref().map(|job| book.get::<Job>(job)).transpose()?.flatten() else {
-        return Ok(());
-    };
-    Err(Problem::refused(format!("{} is one of {}, of which {} are made", credential.name, job.whole, job.done))
-        .why(format!(
-            "{} of {}, begun at {}, is not finished: none of them counts until it is",
-            job.what,
-            job.who,
-            moment(job.begun)
-        ))
-        .try_(format!("yestrel estate jobs --resume {}", job.name))
-        .try_(format!("yestrel estate jobs --take-back {}", job.name)))
+    match credential.job.as_deref().map(|job| book.get::<Job>(job)).transpose()?.flatten() {
+        Some(job) => Err(unfinished(&job)),
+        None => Ok(()),
+    }
+}
+
+/// What jobs know groups, gateways and listeners by is not changed under them.
+///
+/// # Errors
+/// One is not finished.
+pub(crate) fn none_open(book: &Book<'_>) -> Result<()> {
+    all(book)?.first().map_or(Ok(()), |job| Err(unfinished(job)))
 }
 
 /// A command that is not finished, by its number.

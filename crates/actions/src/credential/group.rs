@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use yestrel_core::estate::{CredentialKind, Device, Job};
 use yestrel_core::keys::KeyPair;
 use yestrel_core::x509::Algorithm;
-use yestrel_core::{Problem, Result, moment, pool};
+use yestrel_core::{Problem, Result, pool};
 use yestrel_store::Book;
 use yestrel_store::seal::random32;
 
@@ -114,7 +114,7 @@ pub fn would_issue(context: &mut Context, group: &str, kind: CredentialKind) -> 
 
 fn candidates(book: &Book<'_>, group: &str, kind: CredentialKind) -> Result<Many> {
     let mut many = Many::default();
-    let open = job::open(book)?;
+    let open = job::Open::read(book)?;
     for user in find::members(book, group)? {
         let devices: Vec<Device> = book.find(&[("user", user.name.as_str().into())])?;
         if devices.is_empty() {
@@ -122,7 +122,7 @@ fn candidates(book: &Book<'_>, group: &str, kind: CredentialKind) -> Result<Many
         }
         for device in devices {
             let current = find::current(book, &device.name, kind)?;
-            match current.filter(|one| one.job.as_ref().is_none_or(|job| !open.contains(job))) {
+            match current.filter(|one| open.counts(one.job.as_ref())) {
                 Some(_) => many.have_one.push(device.name),
                 None => many.done.push(device.name),
             }
@@ -154,18 +154,19 @@ pub fn issue_group(
     let kept = Kept::of(group, wish);
     for other in context.read(job::all)? {
         let theirs = Kept::read(&other)?;
+        // A preview tries what a new one would.
+        if theirs.is_like(&kept) && context.only_tries() {
+            continue;
+        }
         if theirs.is_like(&kept) {
             return go_on(context, &keys, &other, many, step);
         }
         if theirs.group == group && theirs.kind == wish.kind {
-            return Err(Problem::refused(format!("{} of {} is not finished", other.what, other.who))
-                .why(format!("begun at {}, {} of {} done", moment(other.begun), other.done, other.whole))
-                .try_(format!("yestrel estate jobs --resume {}", other.name))
-                .try_(format!("yestrel estate jobs --take-back {}", other.name)));
+            return Err(job::unfinished(&other));
         }
     }
-    if many.done.len() <= BATCH || context.only_tries() {
-        let tries = context.only_tries();
+    let tries = context.only_tries();
+    if many.done.len() <= BATCH || tries {
         return context.write(|book| {
             // As it is now: somebody may have given one of them one meanwhile.
             if !tries {
@@ -177,10 +178,14 @@ pub fn issue_group(
             }
             let mut common = Common::gather(book, &keys, wish)?;
             room_for(book, &common, devices.len())?;
-            // What would be refused is so of the first as of all others.
-            let tried = if devices.len() > BATCH { BATCH } else { devices.len() };
-            for (at, device) in devices[..tried].iter().enumerate() {
+            // What would be refused is so of the first as of all others: a preview of many tries no more.
+            let most = if tries { BATCH } else { devices.len() };
+            for (at, device) in devices.iter().take(most).enumerate() {
                 let device: Device = book.need(device)?;
+                // Of a job that would be gone on with.
+                if tries && find::current(book, &device.name, wish.kind)?.is_some() {
+                    continue;
+                }
                 many.done.push(issue_within(book, &keys, &device, wish, &mut common)?.name);
                 step(at + 1, devices.len());
             }

@@ -99,7 +99,7 @@ pub fn each(
     let now = context.now;
     context.read(|book| {
         let (listeners, gateways, sites) = (book.all::<Listener>()?, book.all::<Gateway>()?, book.all::<Site>()?);
-        let open = job::open(book)?;
+        let open = job::Open::read(book)?;
         let mut filters = Vec::new();
         // Of one device it is one user; of all, whoever is suspended is found by that.
         let suspended: BTreeSet<String> = match device {
@@ -139,7 +139,7 @@ pub fn each(
                 stale.clone_from(&known.1);
             }
             let suspended = suspended.contains(&credential.user);
-            let unfinished = credential.job.as_ref().is_some_and(|job| open.contains(job));
+            let unfinished = !open.counts(credential.job.as_ref());
             visit(CredentialStanding { state, stale, suspended, unfinished, credential })
         })
     })

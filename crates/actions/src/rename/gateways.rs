@@ -18,7 +18,7 @@ use super::moved::{different, instead};
 use crate::context::Context;
 use crate::find::listeners_of;
 use crate::keyring::labels;
-use crate::leftover;
+use crate::{job, leftover};
 
 /// Gives a gateway another name, and with it its listeners.
 ///
@@ -31,6 +31,7 @@ pub fn gateway(context: &mut Context, old: &str, new: &str) -> Result<()> {
     let sealing = context.key()?;
     context.write(|book| {
         let mut record: Gateway = book.need(old)?;
+        job::none_open(book)?;
         if let Some((host, _)) = leftover::of(book)?.into_iter().find(|(_, left)| left.gateway == old) {
             return Err(Problem::refused(format!("an old agent of {old} is left on {}", host.name))
                 .why("it knows itself by that name, and learns by it whom to let in no more")
@@ -98,6 +99,7 @@ pub fn listener(context: &mut Context, old: &str, new: &str) -> Result<String> {
     let sealing = context.key()?;
     context.write(|book| {
         let record: Listener = book.need(old)?;
+        job::none_open(book)?;
         let of: Gateway = book.need(gateway)?;
         book.defer_references()?;
         let called = format!("{gateway}/{called}");

@@ -23,6 +23,7 @@ use yestrel_store::{Book, SealingKey};
 
 use crate::changed::Changed;
 use crate::context::Context;
+use crate::job;
 use crate::keyring::labels;
 
 /// Gives a group another name.
@@ -34,6 +35,7 @@ pub fn group(context: &mut Context, old: &str, new: &str) -> Result<()> {
     different(old, new)?;
     context.write(|book| {
         let group: Group = book.need(old)?;
+        job::none_open(book)?;
         book.defer_references()?;
         instead(book, old, &Group { name: new.into(), ..group })?;
         for mut user in book.ask::<User>(&in_group(old))? {

@@ -16,8 +16,8 @@ use crate::{job, leftover};
 /// What a gateway is to be now, as the estate stands.
 pub(super) fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
     let mut permits: Vec<Permit> = book.ask(&admitted_at(&gateway.name))?;
-    let open = job::open(book)?;
-    permits.retain(|permit| permit.job.as_ref().is_none_or(|job| !open.contains(job)));
+    let open = job::Open::read(book)?;
+    permits.retain(|permit| open.counts(permit.job.as_ref()));
     let revocations = book.ask(&kept_out_at(&gateway.name))?;
     let suspended = book.names::<User>(&Query { filters: &[("state", "suspended".into())], ..Query::default() })?;
     content_for(book, gateway, &permits, &revocations, suspended.into_iter().collect())
@@ -136,11 +136,11 @@ pub(super) fn few(book: &Book<'_>, gateway: &Gateway, newest: &OrderKept, only: 
         }
     }
     let (mut permits, mut suspended) = (Vec::new(), HashSet::new());
-    let open = job::open(book)?;
+    let open = job::Open::read(book)?;
     for device in &devices {
         let live = [("device", device.as_str().into()), ("revoked", serde_json::Value::Null)];
         let theirs = book.find::<Permit>(&live)?.into_iter();
-        permits.extend(theirs.filter(|permit| permit.job.as_ref().is_none_or(|job| !open.contains(job))));
+        permits.extend(theirs.filter(|permit| open.counts(permit.job.as_ref())));
         let theirs: Vec<Revocation> = book.find(&[("device", device.as_str().into())])?;
         for one in theirs.into_iter().filter(|one| one.gateways.contains(&gateway.name)) {
             revocations.insert(one.name.clone(), one);

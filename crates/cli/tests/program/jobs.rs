@@ -86,6 +86,12 @@ fn a_command_on_many_lets_others_in_is_stopped_and_gone_on_with() {
     world.run("credential handover hand00000/laptop --to one.yestrel --yes").is(3).says("--resume").says("--take-back");
     world.run("credential show hand00000/laptop").is(0).says("ready, does not count yet");
     world.run("credential renew hand00000/laptop --yes").is(3).says("is not finished");
+    // What it knows them by is not changed under it; a preview tries, and goes on with nothing.
+    for other in ["group rename crew deck", "gateway rename harbour pier", "listener rename harbour/quill crew"] {
+        world.run(other).is(3).says("is not finished");
+    }
+    world.run("credential issue --group crew --preview").is(0);
+    assert_eq!(live(&world), left[0]["done"].as_u64().unwrap() as usize + 1, "tomas in astrid's place");
     world.run("status").says("none of them counts until it is finished").says(&format!("--resume {number}"));
     world.run("credential issue --group crew --at harbour --yes").is(3).says("is not finished");
     world.run("credential handover --group crew --to crew --as yestrel --yes").is(2);
