@@ -18,6 +18,7 @@ use yestrel_core::findings::{Facts, Init, Interface};
 use yestrel_core::{Problem, Result};
 use yestrel_host::{folder, manage, probe};
 use yestrel_net::control;
+use yestrel_net::files::write_whole;
 
 use crate::namespaces;
 use crate::plan::{self, Fault, HostPlan, Kind, Mode, NAMES, SITE_NAMES, Service};
@@ -53,7 +54,7 @@ pub fn run(lab: &Path, name: &str, mode: Mode, lifetime: Duration) -> Result<()>
     if mode == Mode::Namespaces {
         namespaces::isolate(&resolv_conf).map_err(failed)?;
     }
-    fs::write(folder.join("pid"), std::process::id().to_string()).map_err(failed)?;
+    write_whole(&folder.join("pid"), std::process::id().to_string().as_bytes())?;
     let end = Instant::now() + lifetime;
     if mode == Mode::Namespaces {
         while !lab.join(BUILT).exists() && Instant::now() < end {
@@ -258,7 +259,8 @@ impl Machine {
         if gone && self.wanted.load(Ordering::Relaxed) {
             match self.start_agent() {
                 Ok(child) => {
-                    let _ = fs::write(self.folder.join("agent.pid"), child.id().to_string());
+                    // Whole: somebody may look for it just now.
+                    let _ = write_whole(&self.folder.join("agent.pid"), child.id().to_string().as_bytes());
                     *agent = Some(child);
                 }
                 Err(error) => tracing::error!("agent: {error}"),

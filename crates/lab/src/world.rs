@@ -11,6 +11,7 @@ use std::time::{Duration, Instant};
 use serde::{Deserialize, Serialize};
 use yestrel_core::exchange::device::Stop;
 use yestrel_core::{Problem, Result};
+use yestrel_net::files::write_whole;
 
 use crate::namespaces;
 use crate::owner::Owner;
@@ -225,7 +226,6 @@ impl Lab {
     /// No such host, or nothing of that kind to break.
     pub fn break_host(&self, name: &str, fault: Fault) -> Result<()> {
         let host = Self::check_host(name)?;
-        let failed = |error: std::io::Error| Problem::failed(format!("{name} cannot be broken")).why(error.to_string());
         match fault {
             Fault::Unreachable | Fault::Agent if host.kind == Kind::Managed => {}
             Fault::Unreachable | Fault::Agent => {
@@ -236,7 +236,7 @@ impl Lab {
                 return Err(Problem::refused("a lab of processes has no cables").why("its hosts share one loopback"));
             }
         }
-        fs::write(self.host_folder(name).join(BROKEN), fault.word()).map_err(failed)?;
+        write_whole(&self.host_folder(name).join(BROKEN), fault.word().as_bytes())?;
         if fault == Fault::Agent {
             let socket = self.host_folder(name).join("var/yestrel/control.sock");
             let end = Instant::now() + PATIENCE;
