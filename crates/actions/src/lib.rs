@@ -6,7 +6,7 @@
 //! | `context` | an estate that a command works on |
 //! | `keyring` | what opens and signs |
 //! | `find` | what several nouns look up |
-//! | `estate`, `site`, `host`, `gateway`, `listener`, `people`, `credential`, `authority`, `registry` | one noun each |
+//! | `estate`, `site`, `host`, `gateway`, `listener`, `people`, `credential`, `authority`, `registry`, `policy` | one noun each |
 //! | `session` | who is connected, who was, what agents saw |
 //! | `hear` | asking gateways all at once, with a deadline, and nobody at the terminal |
 //! | `job` | commands on many that are done in batches |
@@ -35,6 +35,7 @@ mod keyring;
 pub mod leftover;
 pub mod listener;
 pub mod people;
+pub mod policy;
 pub mod registry;
 pub mod rename;
 mod renewal;

@@ -101,13 +101,14 @@ fn lost(book: &Book<'_>, gateway: &str, seen: u64, next: &News) -> Result<()> {
         received: 0,
         sent: 0,
         last_heard: None,
+        policy: None,
     })
 }
 
 /// Brings one thing that an agent saw into the estate.
 fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
     match &item.event {
-        NewsEvent::Opened { session, device, identity, listener, from, inner, leased, notice } => {
+        NewsEvent::Opened { session, device, identity, listener, from, inner, leased, notice, policy } => {
             book.put(&Session {
                 name: format!("{gateway} {session}"),
                 gateway: gateway.into(),
@@ -121,6 +122,7 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 received: 0,
                 sent: 0,
                 last_heard: None,
+                policy: policy.clone(),
             })?;
             if let Some(mut credential) = book.find::<Credential>(&[("identity", identity.to_string().into())])?.pop() {
                 credential.first_used = credential.first_used.or(Some(item.at));
@@ -185,6 +187,7 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 received: 0,
                 sent: 0,
                 last_heard: None,
+                policy: None,
             })?;
         }
         NewsEvent::Righted { what, times } => {

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use ipnet::IpNet;
 use yestrel_core::estate::{Gateway, Host, Listener, Site};
+use yestrel_core::policy::Asks;
 use yestrel_core::pool::{Taken, common_at_home, overlap, range};
 use yestrel_core::tunnel::{Tunnel, quill};
 use yestrel_core::{Problem, Result, name};
@@ -11,6 +12,7 @@ use yestrel_store::Book;
 
 use crate::context::Context;
 use crate::find::{self, Stale, listeners_of, still_needed};
+use crate::policy;
 
 /// What a command says about a site; `None` leaves what is there.
 #[derive(Debug, Default)]
@@ -168,6 +170,7 @@ pub fn remove(context: &mut Context, site: &str) -> Result<()> {
         let site: Site = book.need(site)?;
         let filter = [("site", site.name.as_str().into())];
         let hosts: Vec<_> = book.find::<Host>(&filter)?.into_iter().map(|host| host.name).collect();
+        policy::still_named(book, Asks::Site, &site.name)?;
         still_needed(&format!("the site {}", site.name), &hosts, "the hosts", "yestrel host remove")?;
         let gateways: Vec<_> = book.find::<Gateway>(&filter)?.into_iter().map(|gateway| gateway.name).collect();
         still_needed(&format!("the site {}", site.name), &gateways, "the gateways", "yestrel gateway retire")?;

@@ -13,7 +13,7 @@ use crate::hear::{self, Said, What};
 use crate::inside::adopted;
 use crate::listener::ports::{self, PortState};
 use crate::rollout::plan::{self, Plan};
-use crate::{find, job, leftover};
+use crate::{find, job, leftover, policy};
 
 /// What an agent said, beside what the estate knows of its gateway.
 fn heard(book: &Book<'_>, gateway: &Gateway, listeners: &[Listener], said: Said) -> Result<Heard> {
@@ -156,6 +156,7 @@ pub fn look(context: &mut Context) -> Result<Glance> {
             endings: endings(book)?,
             stale: find::count_stale(book)?,
             jobs: job::all(book)?,
+            admits: policy::some_admit(book)?,
             saved: estate.saved,
             users: book.count::<User>(&[])?,
             devices: book.count::<Device>(&[])?,

@@ -429,7 +429,10 @@ fn names_beyond_an_authoritys_domain_are_said_to_have_no_certificate() {
     let said: Vec<_> = plan.changes.iter().filter(|change| change.verb == "note").map(|change| &change.words).collect();
     assert_eq!(
         said,
-        ["no certificate is made for 203.0.113.10, gangway.elsewhere.example: issuing signs for skerry.example alone"]
+        [
+            "nobody would be admitted: no policy admits anybody",
+            "no certificate is made for 203.0.113.10, gangway.elsewhere.example: issuing signs for skerry.example alone"
+        ]
     );
     let _ = rollout::rollout(&mut world.context, &[], &rollout::How::default());
     let made = world.context.read(|book| Ok(book.need::<Gateway>("harbour")?.certificate)).unwrap().unwrap();

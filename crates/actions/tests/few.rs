@@ -8,11 +8,13 @@ use proptest::prelude::*;
 use yestrel_actions::credential::{self, Whose, Wish as CredentialWish};
 use yestrel_actions::listener::{self, Wish as ListenerWish};
 use yestrel_actions::people::{self, Wish as UserWish};
+use yestrel_actions::policy::{self, Leaves};
 use yestrel_actions::rollout::{self, How, plan};
 use yestrel_actions::{Context, estate, gateway, rename, site};
 use yestrel_core::Problem;
-use yestrel_core::estate::{Gateway, Host, HostKind, UserState, Via};
+use yestrel_core::estate::{Gateway, Host, HostKind, User, UserState, Via};
 use yestrel_core::order::Part;
+use yestrel_core::policy::{Asks, Effect, Listed, Rule, condition};
 use yestrel_store::queries::kept_out_at;
 
 /// Knows no secret and accepts no key.
@@ -69,6 +71,9 @@ impl World {
                 listener::open(&mut context, name, &wish).unwrap();
             }
         }
+        people::add_group(&mut context, "crew", None, None).unwrap();
+        let everyone = Listed { rule: Rule::everyone("everyone"), on: true, about: None };
+        policy::add(&mut context, &everyone, &policy::Stand::Last, Leaves::Anything).unwrap();
         let mut world = Self { folder, context, copies: 0 };
         for device in ["mara/laptop", "tomas/tablet"] {
             world.device(device);
@@ -80,13 +85,15 @@ impl World {
     fn device(&mut self, name: &str) {
         let user = name.split('/').next().unwrap();
         let _ = people::add_user(&mut self.context, user, &UserWish::default());
-        let _ = people::add_device(&mut self.context, name, None);
+        let platform = name.ends_with("laptop").then(|| "Linux".to_owned());
+        let _ = people::add_device(&mut self.context, name, platform);
         let at = vec!["harbour".to_owned(), "boatyard/second".to_owned()];
         let _ = credential::issue(&mut self.context, name, &CredentialWish { at, ..CredentialWish::default() });
     }
 
     /// A rollout, of which no agent hears; and then all is as if each had confirmed it.
     fn roll(&mut self, only: Option<Part>) {
+        let about = only.as_ref().map(|only| only.devices.clone());
         rollout::rollout(&mut self.context, &[], &How { only, ..How::default() }).unwrap();
         let now = self.context.now;
         let confirm = |book: &yestrel_store::Book<'_>| {
@@ -105,6 +112,17 @@ impl World {
                 let envelope = book.envelope(&gateway.name, gateway.order_number)?.unwrap();
                 let named: Vec<_> = envelope.read()?.content.revoked.into_keys().collect();
                 assert_eq!(named, wanted, "{}", gateway.name);
+                // Whatever list goes with it, an order says of those whom it is about what that list asks: else a refusal would not find them.
+                let content = envelope.read()?.content;
+                let list = content.policies.map(|policies| policies.list).unwrap_or_default();
+                let asks = list.iter().any(|rule| rule.when.contains_key(&Asks::Group));
+                for admit in
+                    content.admit.iter().filter(|one| about.as_ref().is_none_or(|all| all.contains(&one.device)))
+                {
+                    let user: User = book.need(admit.device.split('/').next().unwrap())?;
+                    let is_in = user.groups.contains(&"crew".to_owned());
+                    assert!(!asks || is_in == admit.groups.contains(&"crew".to_owned()), "{admit:?} {user:?}");
+                }
             }
             Ok(())
         };
@@ -140,6 +158,11 @@ enum Deed {
     Call(usize, usize),
     Remove(usize),
     Reach,
+    GroupIn(usize),
+    GroupOut(usize),
+    /// A policy that asks about what there is more of in each.
+    Asks(usize),
+    AsksNoMore,
     Wait(i64),
     Roll,
     RollOnly(usize),
@@ -160,6 +183,10 @@ fn deed() -> impl Strategy<Value = Deed> {
         1 => (one(), one()).prop_map(|(from, to)| Deed::Call(from, to)),
         1 => one().prop_map(Deed::Remove),
         1 => Just(Deed::Reach),
+        2 => one().prop_map(Deed::GroupIn),
+        2 => one().prop_map(Deed::GroupOut),
+        2 => (0_usize..3).prop_map(Deed::Asks),
+        1 => Just(Deed::AsksNoMore),
         // Clocks go backwards as well, and commands are written in another order than they begin.
         1 => (-20_i64..40).prop_map(Deed::Wait),
         3 => Just(Deed::Roll),
@@ -187,6 +214,21 @@ fn does(world: &mut World, deed: &Deed) {
             let wish = ListenerWish { keep_alive: Some(31), ..ListenerWish::default() };
             drop(listener::change(context, "harbour/first", &wish));
         }
+        Deed::GroupIn(which) => {
+            drop(people::change_group(context, "crew", None, None, &[USERS[*which].into()], &[]));
+        }
+        Deed::GroupOut(which) => {
+            drop(people::change_group(context, "crew", None, None, &[], &[USERS[*which].into()]));
+        }
+        Deed::Asks(which) => {
+            let when = ["group=crew", "platform=linux", "credential-age=over 9d"][*which];
+            let when = [condition(when).unwrap()].into();
+            let rule = Rule { effect: Effect::Refuse, when, ..Rule::everyone("asks") };
+            drop(policy::remove(context, "asks", Leaves::Anything));
+            let listed = Listed { rule, on: true, about: None };
+            drop(policy::add(context, &listed, &policy::Stand::First, Leaves::Anything));
+        }
+        Deed::AsksNoMore => drop(policy::remove(context, "asks", Leaves::Anything)),
         Deed::Wait(days) => context.now += jiff::SignedDuration::from_hours(24 * days),
         Deed::Roll => world.roll(None),
         Deed::RollOnly(which) => {

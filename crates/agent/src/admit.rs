@@ -25,6 +25,8 @@ use yestrel_net::seats::{Seat, Seats};
 use crate::keep::Keep;
 use crate::peers::Heard;
 use crate::scribe::{Scribe, Tables};
+pub use crate::terms::Coming;
+use crate::terms::{Turn, idle, room};
 use crate::totals::Totals;
 
 /// An order in force.
@@ -41,6 +43,7 @@ pub struct InForce {
     peers: HashSet<PublicKey>,
     /// What listeners are called by it that were called something else by the order before: a session may begin meanwhile.
     renamed: HashMap<String, String>,
+    pub(crate) turn: Turn,
 }
 
 impl InForce {
@@ -54,7 +57,9 @@ impl InForce {
         let pools = order.content.listeners.iter().flat_map(|listener| listener.pools()).collect();
         let peers = order.content.peers.iter().map(|peer| peer.public_key).collect();
         let (number, issued) = (order.number, order.issued);
-        Self { number, hash, issued, roll: Roll::new(order.content), given, pools, peers, renamed: HashMap::new() }
+        let roll = Roll::new(order.content);
+        let turn = Turn::new(&roll, Timestamp::now());
+        Self { number, hash, issued, roll, given, pools, peers, renamed: HashMap::new(), turn }
     }
 
     /// As this one, with listeners that were called something else until now: old and new names.
@@ -93,6 +98,7 @@ impl InForce {
             pools: self.pools.clone(),
             peers: self.peers.clone(),
             renamed: HashMap::new(),
+            turn: self.turn.again(),
         }
     }
 
@@ -243,15 +249,18 @@ impl Shared {
     }
 
     /// Says where a device's packets may go, by the order in force. Who is not let in any more goes nowhere.
-    fn bound(&self, seat: &Seat) {
+    pub(crate) fn bound(&self, seat: &Seat) {
         let pools = self.in_force().map(|in_force| in_force.pools.clone()).unwrap_or_default();
-        let mut reach = self.decide(&seat.listener(), Shown::Session(seat.identity));
+        let mut reach = self.decide(&seat.listener(), Coming::of(seat));
         // Held to the end: whoever is told meanwhile that it is kept says so after this.
         let spending = self.spending.lock();
         if spending.contains(&seat.identity) {
             reach = Err(Refusal::plain(Reason::NotYet));
         }
-        self.watch_until(seat, reach.as_ref().ok().and_then(|admission| admission.until));
+        if let Ok(admission) = &reach {
+            seat.set_policy(admission.policy.clone());
+        }
+        self.watch(seat, reach.as_ref().ok());
         let (gateways, reach) = match &reach {
             Ok(admission) => {
                 let six = admission.pool6.as_ref().map(|pool6| gateway_address6(pool6).into());
@@ -273,11 +282,13 @@ impl Shared {
     ///
     /// # Errors
     /// The refusal.
-    pub fn decide(&self, listener: &str, shown: Shown<'_>) -> Result<Admission, Refusal> {
+    pub fn decide(&self, listener: &str, coming: Coming<'_>) -> Result<Admission, Refusal> {
         let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
         self.still_holds(&in_force)?;
         let listener = in_force.called(listener);
-        decide(&Claim { listener, shown }, &in_force.roll, &self.revoked.read(), Timestamp::now())
+        let Coming { shown, from, since } = coming;
+        let claim = Claim { listener, shown, from, since };
+        decide(&claim, &in_force.roll, &self.revoked.read(), Timestamp::now())
     }
 
     fn still_holds(&self, in_force: &InForce) -> Result<(), Refusal> {
@@ -345,11 +356,16 @@ impl Shared {
     ///
     /// # Errors
     /// The refusal; also that the pool is full.
-    pub fn grant(&self, listener: &str, shown: Shown<'_>) -> Result<Granted, Refusal> {
+    pub fn grant(&self, listener: &str, coming: Coming<'_>) -> Result<Granted, Refusal> {
         let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
         self.still_holds(&in_force)?;
         let listener = in_force.called(listener);
-        let admission = decide(&Claim { listener, shown }, &in_force.roll, &self.revoked.read(), Timestamp::now())?;
+        let Coming { shown, from, since } = coming;
+        let claim = Claim { listener, shown, from, since };
+        let admission = decide(&claim, &in_force.roll, &self.revoked.read(), Timestamp::now())?;
+        if since.is_none() {
+            room(&self.seats, &admission)?;
+        }
         let order = in_force.number;
         let ipv6 = self.plane().is_some_and(|plane| plane.carries_ipv6());
         if let Some(inner) = admission.address {
@@ -413,6 +429,8 @@ impl Shared {
         let inner = four(&seat);
         let in_force = self.in_force();
         let shown = Shown::Session(seat.identity);
+        let decided = self.decide(&seat.listener(), Coming::of(&seat));
+        seat.set_policy(decided.ok().and_then(|admission| admission.policy));
         let admit = in_force.as_ref().and_then(|in_force| in_force.roll.find(in_force.called(&seat.listener()), shown));
         let leased = admit.is_some_and(|admit| admit.address != Some(inner));
         tracing::info!(device = seat.device(), from = %seat.from(), %inner, "session opened");
@@ -425,6 +443,7 @@ impl Shared {
             inner,
             leased,
             notice,
+            policy: seat.policy(),
         });
         self.scribe.live(seat.number, Some(live(&seat)));
         // Known first: whoever marks its credential as spent must find it.
@@ -436,6 +455,8 @@ impl Shared {
     pub fn moved(&self, session: u64, to: SocketAddr) {
         if let Some(seat) = self.seats.get(session) {
             seat.set_from(to);
+            // From there it may be admitted by another policy, or by none.
+            self.ends.lock().insert((Timestamp::now(), session));
             tracing::info!(device = seat.device(), %to, "session moved");
             self.note(NewsEvent::Moved { session, to: to.to_string() });
         }
@@ -461,6 +482,19 @@ impl Shared {
         self.scribe.refused(identity, device, from, reason, words);
     }
 
+    /// Whoever has a session by this identity, as they came in.
+    #[must_use]
+    pub fn coming_again(&self, identity: PublicKey) -> Coming<'static> {
+        let seat = self.seats.of_identity(&identity).into_iter().next();
+        let nobody = Coming { shown: Shown::Session(identity), from: None, since: None };
+        seat.map_or(nobody, |seat| Coming::of(&seat))
+    }
+
+    /// Whether decisions may have become others by themselves since this was last asked.
+    pub(crate) fn time_has_turned(&self, now: Timestamp) -> bool {
+        self.in_force().is_some_and(|in_force| in_force.turn.has_come(&in_force.roll, now))
+    }
+
     /// Whether a credential may still begin a session: one that is good for one session may not when it has had it.
     ///
     /// # Errors
@@ -477,8 +511,9 @@ impl Shared {
     ///
     /// # Errors
     /// The refusal: revoked or spent since it was let in.
-    pub fn welcome(&self, listener: &str, identity: PublicKey) -> Result<(), Refusal> {
-        let admission = self.decide(listener, Shown::Session(identity))?;
+    pub fn welcome(&self, listener: &str, identity: PublicKey, from: SocketAddr) -> Result<(), Refusal> {
+        let admission = self.decide(listener, Coming::new(Shown::Session(identity), from))?;
+        room(&self.seats, &admission)?;
         if admission.sessions == Some(1) {
             self.unspent(&identity)?;
             self.spent.write().insert(identity);
@@ -494,15 +529,12 @@ impl Shared {
         self.scribe.note(event);
     }
 
-    /// A session is looked at again when its credential ends.
-    pub(crate) fn watch_end(&self, seat: &Seat) {
-        let admission = self.decide(&seat.listener(), Shown::Session(seat.identity)).ok();
-        self.watch_until(seat, admission.and_then(|admission| admission.until));
-    }
-
-    fn watch_until(&self, seat: &Seat, until: Option<Timestamp>) {
-        // A session is over when its credential ends, and when the order does.
-        let until = until.into_iter().chain(self.holds_until().map(|(until, _)| until)).min();
+    /// A session is looked at again when its credential ends, a limit is reached, or the order ends.
+    fn watch(&self, seat: &Seat, admission: Option<&Admission>) {
+        let now = Timestamp::now();
+        let idle = admission.and_then(|admission| idle(seat, admission, now).ok().flatten());
+        let again = admission.and_then(|admission| admission.again);
+        let until = again.into_iter().chain(idle).chain(self.holds_until().map(|(until, _)| until)).min();
         if let Some(until) = until {
             self.ends.lock().insert((until, seat.number));
         }
@@ -517,7 +549,9 @@ impl Shared {
 
     /// Keeps how far sessions have come that carried something since this was last done.
     pub(crate) fn keep_live(&self) {
+        let now = Timestamp::now();
         for seat in self.seats.take_marked() {
+            seat.set_busy(now);
             self.scribe.live(seat.number, Some(live(&seat)));
             // It may have ended just now.
             if self.seats.get(seat.number).is_none() {
@@ -568,6 +602,7 @@ fn live(seat: &Seat) -> Live {
         received: seat.counters.received.load(Ordering::Relaxed),
         sent: seat.counters.sent.load(Ordering::Relaxed),
         last_heard: clock::wall(seat.counters.last_heard()),
+        policy: seat.policy(),
         software: seat.software.clone(),
     }
 }

@@ -4,6 +4,7 @@
 //! |---|---|
 //! | `run` | starts, answers, stops |
 //! | `admit` | who may come in now, with which address; who is in |
+//! | `terms` | what policies say of sessions while they last |
 //! | `switch` | carries orders out: prepares, switches, holds, goes back |
 //! | `mend` | puts right what something else changes on the host |
 //! | `among` | what agents bring each other |
@@ -34,6 +35,7 @@ mod publish;
 pub mod run;
 mod scribe;
 mod switch;
+mod terms;
 mod totals;
 pub mod tunnels;
 mod web;

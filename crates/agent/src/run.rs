@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use parking_lot::Mutex;
-use yestrel_core::admission::{Reason, Shown};
+use yestrel_core::admission::Reason;
 use yestrel_core::exchange::agent::{AgentStatus, Ask, ForDevice, Publication, Standing};
 use yestrel_core::exchange::{Answered, NewsEvent};
 use yestrel_core::findings::{Facts, Plane as PlaneKind};
@@ -22,10 +22,11 @@ use yestrel_net::seats::Seat;
 use yestrel_net::watch::Watch;
 use yestrel_net::{control, plane};
 
-use crate::admit::{Shared, ended, ends};
+use crate::admit::{Coming, Shared, ended, ends};
 use crate::keep::Keep;
 use crate::peers::Memory;
 use crate::scribe::Tables;
+use crate::terms::idle;
 use crate::totals::Mended;
 use crate::tunnels::{self, Kind, Tunnel};
 use crate::{metrics, publish};
@@ -203,8 +204,12 @@ impl Agent {
                     mended.amiss = resumed;
                 }
                 self.shared.keep_live();
-                // Sessions whose credential has expired since they began.
-                self.end_those_unwelcome(self.shared.take_ended(Timestamp::now()));
+                // Sessions whose credential has ended since they began, or a limit of theirs was reached.
+                let now = Timestamp::now();
+                self.end_those_unwelcome(self.shared.take_ended(now));
+                if self.shared.time_has_turned(now) {
+                    self.turn();
+                }
                 self.shared.keep.lock().try_again();
                 self.warn_of_the_end();
                 if let Err(problem) = self.undo_if_unconfirmed() {
@@ -468,7 +473,9 @@ impl Agent {
     pub(crate) fn end_those_unwelcome(&self, seats: Vec<Arc<Seat>>) -> u64 {
         let mut ended = 0;
         for seat in seats {
-            let decided = self.shared.decide(&seat.listener(), Shown::Session(seat.identity));
+            let now = Timestamp::now();
+            let decided = self.shared.decide(&seat.listener(), Coming::of(&seat));
+            let decided = decided.and_then(|admission| idle(&seat, &admission, now).map(|_| admission));
             if let Ok(admission) = &decided
                 && admission.device != seat.device()
             {
@@ -479,11 +486,19 @@ impl Agent {
                     let words = "its address is another device's now; coming in again brings another one";
                     ended += u64::from(self.end_one(&seat, Reason::Replaced, words));
                 }
-                Ok(_) => self.shared.watch_end(&seat),
+                Ok(_) => self.shared.bound(&seat),
                 Err(refusal) => ended += u64::from(self.end_one(&seat, refusal.reason, &refusal.words)),
             }
         }
         ended
+    }
+
+    /// Policies admit others than a moment ago: whoever they do not admit is out, and whoever is in hears what it may reach now.
+    fn turn(&self) {
+        let _one = self.change.lock();
+        let ended = self.end_the_unwelcome();
+        tracing::info!(ended, "hours or dates of a policy begin or end");
+        self.listeners.lock().values().for_each(|listener| listener.refresh());
     }
 
     fn end_one(&self, seat: &Seat, reason: Reason, words: &str) -> bool {

@@ -72,6 +72,7 @@ fn table_of(noun: &str, verb: &str, arg: &Arg) -> Option<&'static str> {
         "credential" | "credentials" => Some("credentials"),
         "authority" | "authorities" | "under" => Some("authorities"),
         "registry" => Some("registries"),
+        "policy" => Some("policies"),
         _ => None,
     };
     match (noun, id.as_str()) {

@@ -265,7 +265,13 @@ fn play(demo: &Demo, stay: bool) -> Result<()> {
         0,
     )?;
 
-    demo.chapter("People, and what lets a device in");
+    demo.chapter("People, what lets a device in, and when");
+    let nobody = demo.step(&["rollout", "--preview"], 0)?;
+    demo.prove(
+        nobody.out.contains("nobody would be admitted"),
+        "without a policy nobody would be let in, and it says so",
+    )?;
+    demo.step(&["policy", "add", "everyone", "admit"], 0)?;
     demo.step(&["group", "add", "crew"], 0)?;
     demo.step(&["user", "add", "mara", "--group", "crew", "--about", "mate"], 0)?;
     demo.step(&["device", "add", "mara/laptop"], 0)?;
@@ -333,6 +339,7 @@ fn play(demo: &Demo, stay: bool) -> Result<()> {
     certificates(demo)?;
     accounts(demo)?;
     phones(demo)?;
+    policies(demo)?;
 
     demo.chapter("The laptop is lost");
     demo.step(&["credential", "revoke", "mara/laptop", "--reason", "lost on the ferry", "--yes"], 0)?;
@@ -354,6 +361,63 @@ fn play(demo: &Demo, stay: bool) -> Result<()> {
         !host.join("var").exists() && !host.join("opt").exists(),
         "neither the agent nor its folder is left on the host",
     )?;
+    Ok(())
+}
+
+/// One list says who may come in when; it is tried before it is in force, and kept to afterwards.
+fn policies(demo: &Demo) -> Result<()> {
+    demo.chapter("Who may come in, and when");
+    demo.step(&["group", "add", "welders"], 0)?;
+    demo.step(&["user", "add", "oskar", "--group", "welders"], 0)?;
+    demo.step(&["device", "add", "oskar/laptop"], 0)?;
+    demo.step(&["credential", "issue", "oskar/laptop"], 0)?;
+    let dock = "hours=tue,thu 05:30-11:15";
+    demo.step(
+        &[
+            "policy",
+            "add",
+            "dry-dock",
+            "admit",
+            "--when",
+            "group=welders",
+            "--when",
+            dock,
+            "--session",
+            "6h",
+            "--first",
+        ],
+        0,
+    )?;
+    let night = "hours=daily 22:00-06:00";
+    demo.step(
+        &["policy", "add", "night-crew", "admit", "--when", "group=crew", "--when", night, "--after", "dry-dock"],
+        0,
+    )?;
+    demo.step(&["policy", "change", "everyone", "--unless", "group=welders,crew"], 0)?;
+    demo.step(&["policy", "list"], 0)?;
+    let thursday = demo.step(&["policy", "rehearse", "oskar/laptop", "--at", "thu 10:00"], 0)?;
+    let friday = demo.step(&["policy", "rehearse", "oskar/laptop", "--at", "fri 10:00"], 0)?;
+    let night = demo.step(&["policy", "rehearse", "mara/laptop", "--at", "sun 03:00"], 0)?;
+    demo.prove(
+        thursday.out.contains("admitted: oskar/laptop") && friday.out.contains("opens on Tuesday at 05:30"),
+        "a rehearsal lets the welder in on Thursday, refuses him on Friday, and says when it opens",
+    )?;
+    demo.prove(night.out.contains("by the policy night-crew"), "the night crew is admitted across midnight")?;
+    demo.step(&["policy", "rehearse", "--all-users"], 0)?;
+    demo.step(&["policy", "check"], 0)?;
+    demo.step(&["policy", "change", "night-crew", "--off"], 0)?;
+    let preview = demo.step(&["rollout", "--preview"], 0)?;
+    demo.prove(
+        preview.out.lines().any(|line| line.contains("  end ") && line.contains("mara/laptop")),
+        "before it is in force it says whom it would throw out",
+    )?;
+    demo.step(&["rollout", "--yes"], 0)?;
+    wait_until_ended(demo, "mara-laptop")?;
+    let ended = demo.on_laptop(&["tunnel", "list"], 0)?;
+    demo.prove(ended.err.contains("policies"), "her session ended, and her laptop was told why")?;
+    demo.step(&["policy", "change", "everyone", "--unless", "group=welders"], 0)?;
+    demo.step(&["rollout", "--yes"], 0)?;
+    demo.connect("mara-laptop-2.yestrel", 0)?;
     Ok(())
 }
 

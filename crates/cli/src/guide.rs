@@ -112,11 +112,12 @@ type Chapter<'a> = (&'static str, &'static [&'static str], fn(&mut Guide<'a>) ->
 impl<'a> Guide<'a> {
     /// Everything in turn, until nothing more is to be added.
     fn play(&mut self, file: &Path) -> Result<()> {
-        let chapters: [Chapter<'a>; 10] = [
+        let chapters: [Chapter<'a>; 11] = [
             ("Where", &["estate", "where", "via", "key"], Self::estate_site_and_host),
             ("The site and its host", &["site", "network", "kind"], Self::host),
             ("What name is dialled", &["dialled", "updates"], Self::dialled),
             ("What must open, and where", &["port"], Self::open),
+            ("Who is let in", &["policy", "hours"], Self::policy),
             ("Install", &[], Self::install),
             ("What may be reached", &["reach", "ranges"], Self::reach),
             ("Who, and which device", &["user", "device", "until"], Self::who),
@@ -131,8 +132,8 @@ impl<'a> Guide<'a> {
         loop {
             let steps = match self.state.round.as_deref() {
                 None => &chapters[..],
-                Some("site") => &chapters[..6],
-                Some("person" | "device") => &chapters[6..8],
+                Some("site") => &chapters[..7],
+                Some("person" | "device") => &chapters[7..9],
                 Some(_) => &[],
             };
             self.steps(file, steps)?;
@@ -474,6 +475,31 @@ impl<'a> Guide<'a> {
             words.extend(["--resolvers", "10.44.0.20"]);
         }
         self.runs(&step, &words)
+    }
+
+    /// An estate without a policy lets nobody in.
+    fn policy(&mut self) -> Step {
+        let there = self.names("policy").len() > 1;
+        if self.state.round.is_some() || (there && !self.state.done.contains_key("policy")) {
+            return Ok(());
+        }
+        tell!(
+            "  One ordered list says whose credentials are good when; the first policy of it that is about somebody decides."
+        );
+        let answers = [
+            ("everyone", "whoever has a valid credential, at any hour"),
+            ("hours", "whoever has one, at the hours that are asked for next"),
+            ("later", "nobody yet; yestrel policy add makes one"),
+        ];
+        match self.asks("policy", "who is let in", &answers, "everyone")?.as_str() {
+            "everyone" => self.runs("policy", &["policy", "add", "everyone", "admit"]),
+            "hours" => {
+                let hours = self.asks("hours", "at which hours", &[], "mon-fri 07:00-19:00")?;
+                let condition = format!("hours={hours}");
+                self.runs("policy", &["policy", "add", "working-hours", "admit", "--when", &condition])
+            }
+            _ => Ok(()),
+        }
     }
 
     fn install(&mut self) -> Step {

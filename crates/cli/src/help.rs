@@ -13,7 +13,7 @@ const GROUPS: [(&str, &[&str]); 7] = [
     ("to begin", &["guide", "demo", "lab"]),
     ("at a glance", &["status"]),
     ("machines", &["site", "host", "gateway", "listener", "port"]),
-    ("people", &["user", "group", "device", "credential", "registry", "authority"]),
+    ("people", &["user", "group", "device", "credential", "policy", "registry", "authority"]),
     ("every day", &["rollout", "session", "estate"]),
     ("on a device", &["connect", "tunnel"]),
     ("besides", &["agent", "completion", "manual", "help"]),

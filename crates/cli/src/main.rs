@@ -43,6 +43,7 @@ mod listing;
 mod manual;
 mod output;
 mod people;
+mod policy;
 mod registry;
 mod rollout;
 mod session;
@@ -89,6 +90,7 @@ const FIRST_STEPS: &str = "Example, from nothing to a tunnel:
   yestrel host add harbour --site harbour --kind cloud --via lab
   yestrel gateway create harbour --host harbour --dialled gangway.skerry.example
   yestrel listener open harbour
+  yestrel policy add everyone admit             whoever has a valid credential
   yestrel user add mara && yestrel device add mara/laptop && yestrel credential issue mara/laptop
   yestrel rollout
   yestrel credential handover mara/laptop --to mara-laptop.yestrel
@@ -138,6 +140,9 @@ pub enum Command {
     /// Where accounts are kept and checked
     #[command(subcommand)]
     Registry(registry::Command),
+    /// The one ordered list that decides who is admitted
+    #[command(subcommand)]
+    Policy(policy::Command),
     /// Bring gateways to their newest order
     Rollout(rollout::Arguments),
     /// Who is connected, and who was
@@ -181,6 +186,7 @@ fn run(cli: Cli) -> Result<()> {
         Command::Credential(command) => credential::run(global, command),
         Command::Authority(command) => authority::run(global, command),
         Command::Registry(command) => registry::run(global, command),
+        Command::Policy(command) => policy::run(global, command),
         Command::Rollout(arguments) => rollout::run(global, &arguments),
         Command::Session(command) => session::run(global, command),
         Command::Connect(arguments) => connect::run(global, &arguments),

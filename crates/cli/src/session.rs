@@ -82,8 +82,8 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 true => "nobody is connected",
                 false => "nobody is connected, as far as the gateways that answer know",
             };
-            let columns = ["device", "gateway", "from", "inner", "since", "received", "sent", "last heard"];
-            let mut table = Table::new(&columns, nobody).least(&["sent", "received", "inner", "from"]);
+            let columns = ["device", "gateway", "from", "inner", "since", "received", "sent", "last heard", "policy"];
+            let mut table = Table::new(&columns, nobody).least(&["policy", "sent", "received", "inner", "from"]);
             let now = jiff::Timestamp::now();
             for (gateway, live) in found.sessions.into_iter().filter(|(_, live)| whose.is(&live.device)) {
                 table.row(vec![
@@ -95,6 +95,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     Cell::Bytes(live.received),
                     Cell::Bytes(live.sent),
                     Cell::Ago(live.last_heard, now),
+                    live.policy.into(),
                 ]);
             }
             listing.apply(&mut table)?;
@@ -125,10 +126,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let whose = Whose { user, device, members: people::members_of(&mut context, group.as_deref())? };
             let found = session::past(&mut context, gateway.as_deref())?;
             let mut table = Table::new(
-                &["device", "gateway", "from", "inner", "opened", "ended", "reason", "received", "sent"],
+                &["device", "gateway", "from", "inner", "opened", "ended", "reason", "received", "sent", "policy"],
                 "no session has ended yet",
             )
-            .least(&["sent", "received", "inner", "from"]);
+            .least(&["policy", "sent", "received", "inner", "from"]);
             let late = |past: &Session| since.is_none_or(|since| past.ended.is_some_and(|ended| ended >= since));
             for (gateway, past) in found.sessions.into_iter().filter(|(_, past)| whose.is(&past.device) && late(past)) {
                 let inner = if past.inner.is_unspecified() { Cell::Missing } else { past.inner.to_string().into() };
@@ -142,6 +143,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     past.reason.into(),
                     Cell::Bytes(past.received),
                     Cell::Bytes(past.sent),
+                    past.policy.into(),
                 ]);
             }
             listing.apply(&mut table)?;

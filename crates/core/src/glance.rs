@@ -90,6 +90,8 @@ pub struct Glance {
     pub stale: usize,
     /// Commands on many that are not finished.
     pub jobs: Vec<crate::estate::Job>,
+    /// Whether a policy admits somebody.
+    pub admits: bool,
     /// When a backup was last made, as far as is known.
     pub saved: Option<Timestamp>,
     pub users: usize,
@@ -247,6 +249,11 @@ impl Glance {
             let next = "yestrel guide";
             say(Grade::Poor, "gateways", "there is none yet, so nobody can come in".into(), next);
         }
+        if !self.admits {
+            let grade = if self.credentials > 0 { Grade::Bad } else { Grade::Poor };
+            let words = "none admits anybody, so nobody can come in".into();
+            say(grade, "policies", words, "yestrel policy add everyone admit");
+        }
         for old in &self.left_behind {
             let words = format!(
                 "an old agent of {} was left there {}, and may still let devices in that are revoked",
@@ -347,6 +354,7 @@ mod tests {
             left_behind: vec![],
             endings: vec![],
             jobs: vec![],
+            admits: true,
             stale: 0,
             saved: Some(now()),
             users: 4,
@@ -371,6 +379,14 @@ mod tests {
             words.map(|(grade, words)| format!("{} {words}", grade.word())),
             ["good answers", "good 13", "good 1 of 1", "good nothing"]
         );
+    }
+
+    #[test]
+    fn a_list_that_admits_nobody_is_bad_once_somebody_has_a_credential() {
+        let one = Glance { admits: false, ..glance(vec![harbour()]) };
+        let words = "policies: none admits anybody, so nobody can come in".to_owned();
+        assert_eq!(said(&one), [(Grade::Bad, words.clone())]);
+        assert_eq!(said(&Glance { credentials: 0, ..one }), [(Grade::Poor, words)]);
     }
 
     #[test]

@@ -7,6 +7,7 @@
 //! |---|---|
 //! | `estate` | the nouns: sites, hosts, gateways, listeners, people, credentials, authorities |
 //! | `tunnel` | the kinds of tunnel and their settings |
+//! | `policy` | the list that decides who may come in, when, from where, by what |
 //! | `admission` | who may come in |
 //! | `order` | what a gateway is to be, signed and numbered |
 //! | `firewall` | what it opens and allows |
@@ -37,6 +38,7 @@ pub mod lapse;
 pub mod name;
 pub mod notice;
 pub mod order;
+pub mod policy;
 pub mod pool;
 pub mod problem;
 #[doc(hidden)]

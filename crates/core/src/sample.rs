@@ -188,6 +188,9 @@ pub fn admit(device: &str, key: u8) -> Admit {
         until: None,
         suspended: false,
         sessions: None,
+        groups: vec![],
+        platform: None,
+        issued: None,
     }
 }
 
@@ -198,6 +201,7 @@ pub fn content() -> Content {
         holds: None,
         peers: vec![],
         peer_call: None,
+        policies: None,
         gateway: "harbour".into(),
         dialled: "gangway.skerry.example".into(),
         outward: None,

@@ -34,7 +34,14 @@ fn messages() -> Vec<(&'static str, Value)> {
         Envelope { order: "{}".into(), signature: "AA==".into(), successor_signature: None, amendments: Vec::new() };
     let key = PublicKey([5; 32]);
     let secret = || Secret::new(vec![7; 32]);
-    let sealed = sealed::seal(&sample::gateway_pair().public, "way notice", &secret()).unwrap();
+    let sealed = sealed::seal(
+        &sample::gateway_pair().public,
+        "way             notice: 0,
+            policy: None,
+",
+        &secret(),
+    )
+    .unwrap();
     let ask = |ask: Ask| one("ask agent", &ask);
     let mut all = vec![
         ask(agent::Status.into()),
@@ -126,6 +133,7 @@ fn messages() -> Vec<(&'static str, Value)> {
             inner: "10.187.44.2".parse().unwrap(),
             leased: true,
             notice: 2,
+            policy: None,
         },
         NewsEvent::Passed { gateway: "pier".into(), order: 3 },
         NewsEvent::Noticed { identity: key, notice: 2 },

@@ -1,8 +1,8 @@
 //! Who is connected: by inner address for packets, by number for everything else.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::{IpAddr, SocketAddr};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
 
 use ipnet::IpNet;
@@ -85,6 +85,10 @@ pub struct Seat {
     /// Whether it is among those that carried something, and where these stand.
     marked: AtomicBool,
     marks: OnceLock<Arc<Marks>>,
+    /// When it last carried something, as far as was looked, in milliseconds since 1970.
+    busy: AtomicI64,
+    /// The policy by which it was admitted.
+    policy: Mutex<Option<String>>,
 }
 
 /// Sessions that have carried something since they were last asked for, by number.
@@ -119,6 +123,8 @@ impl Seat {
             carrier: RwLock::new(carrier),
             marked: AtomicBool::new(false),
             marks: OnceLock::new(),
+            busy: AtomicI64::new(Timestamp::now().as_millisecond()),
+            policy: Mutex::default(),
         })
     }
 
@@ -126,6 +132,28 @@ impl Seat {
     #[must_use]
     pub fn listener(&self) -> Arc<str> {
         self.listener.now()
+    }
+
+    /// When it last carried an inner packet, to about a second.
+    #[must_use]
+    pub fn busy(&self) -> Timestamp {
+        Timestamp::from_millisecond(self.busy.load(Ordering::Relaxed)).unwrap_or(self.opened)
+    }
+
+    /// It has carried something until now.
+    pub fn set_busy(&self, now: Timestamp) {
+        self.busy.store(now.as_millisecond(), Ordering::Relaxed);
+    }
+
+    /// The policy by which it is admitted; `None` where there are none.
+    #[must_use]
+    pub fn policy(&self) -> Option<String> {
+        self.policy.lock().clone()
+    }
+
+    /// It is admitted by this policy.
+    pub fn set_policy(&self, policy: Option<String>) {
+        *self.policy.lock() = policy;
     }
 
     /// What its device is called.
@@ -202,20 +230,24 @@ struct Table {
     /// The sessions of a credential.
     by_identity: HashMap<[u8; 32], Vec<u64>>,
     /// The sessions of a device.
-    by_device: HashMap<String, Vec<u64>>,
+    by_device: BTreeMap<String, Vec<u64>>,
 }
 
-/// Takes a session out of a list of them, and the list with the last.
-fn leave<K: std::hash::Hash + Eq>(lists: &mut HashMap<K, Vec<u64>>, key: &K, number: u64) {
-    if let Some(list) = lists.get_mut(key) {
+/// Takes a session out of a list of them; whether it was the last.
+fn leave(list: Option<&mut Vec<u64>>, number: u64) -> bool {
+    list.is_some_and(|list| {
         list.retain(|other| *other != number);
-        if list.is_empty() {
-            lists.remove(key);
-        }
-    }
+        list.is_empty()
+    })
 }
 
 impl Table {
+    fn leave_device(&mut self, device: &str, number: u64) {
+        if leave(self.by_device.get_mut(device), number) {
+            self.by_device.remove(device);
+        }
+    }
+
     /// Takes a seat's address away, if it is still that seat's.
     fn vacate(&mut self, inner: IpNet, number: u64) {
         if self.by_address.get(&inner).is_some_and(|there| there.number == number) {
@@ -265,8 +297,10 @@ impl Seats {
     pub fn remove(&self, number: u64) -> Option<Arc<Seat>> {
         let mut table = self.table.write();
         let seat = table.by_number.remove(&number)?;
-        leave(&mut table.by_identity, &seat.identity.0, number);
-        leave(&mut table.by_device, &seat.device(), number);
+        if leave(table.by_identity.get_mut(&seat.identity.0), number) {
+            table.by_identity.remove(&seat.identity.0);
+        }
+        table.leave_device(&seat.device(), number);
         seat.inners().into_iter().for_each(|inner| table.vacate(inner.trunc(), number));
         Some(seat)
     }
@@ -276,7 +310,7 @@ impl Seats {
         let mut table = self.table.write();
         let Some(seat) = table.by_number.get(&number).cloned() else { return };
         let before = std::mem::replace(&mut *seat.device.write(), device.to_owned());
-        leave(&mut table.by_device, &before, number);
+        table.leave_device(&before, number);
         table.by_device.entry(device.to_owned()).or_default().push(number);
     }
 
@@ -322,6 +356,15 @@ impl Seats {
         let table = self.table.read();
         let numbers = table.by_device.get(device).map(Vec::as_slice).unwrap_or_default();
         numbers.iter().filter_map(|number| table.by_number.get(number).cloned()).collect()
+    }
+
+    /// The sessions of all devices of a user.
+    #[must_use]
+    pub fn of_user(&self, user: &str) -> Vec<Arc<Seat>> {
+        let table = self.table.read();
+        let (first, after) = (format!("{user}/"), format!("{user}0"));
+        let numbers = table.by_device.range(first..after).flat_map(|(_, numbers)| numbers);
+        numbers.filter_map(|number| table.by_number.get(number).cloned()).collect()
     }
 
     /// Sessions that have carried something since this was last asked.

@@ -377,6 +377,7 @@ pub fn looked_up(noun: &str) -> (&'static str, &'static str) {
         "credential" => ("yestrel credential list", "yestrel credential show NAME"),
         "authority" => ("yestrel authority list", "yestrel authority show NAME"),
         "registry" => ("yestrel registry list", "yestrel registry list"),
+        "policy" => ("yestrel policy list", "yestrel policy show NAME"),
         "session" => ("yestrel session list", "yestrel session list"),
         "shared secret" => {
             ("yestrel credential list --kind shared-secret", "yestrel credential show NAME --kind shared-secret")

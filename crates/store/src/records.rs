@@ -5,8 +5,8 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use yestrel_core::estate::{
-    Authority, Credential, Device, Estate, Gateway, Group, Host, IssuedCertificate, Job, Listener, OrderText, Registry,
-    Revocation, Session, SharedSecret, Site, StoredOrder, User,
+    Authority, Credential, Device, Estate, Gateway, Group, Host, IssuedCertificate, Job, Listener, OrderText, Policy,
+    Registry, Revocation, Session, SharedSecret, Site, StoredOrder, User,
 };
 use yestrel_core::{Problem, Result};
 
@@ -110,7 +110,7 @@ const fn kept<T: Record>() -> (&'static str, &'static [&'static str]) {
 }
 
 /// Tables of which every change is kept, and their columns that hold JSON text.
-const KEPT: [(&str, &[&str]); 15] = [
+const KEPT: [(&str, &[&str]); 16] = [
     kept::<Estate>(),
     kept::<Site>(),
     kept::<Host>(),
@@ -126,6 +126,7 @@ const KEPT: [(&str, &[&str]); 15] = [
     kept::<IssuedCertificate>(),
     kept::<SharedSecret>(),
     kept::<Registry>(),
+    kept::<Policy>(),
 ];
 
 macro_rules! record {
@@ -163,6 +164,7 @@ record!(Authority, "authorities", "authority", structured["above", "responder", 
 record!(IssuedCertificate, "certificates", "certificate");
 record!(SharedSecret, "shared_secrets", "shared secret");
 record!(Job, "jobs", "job");
+record!(Policy, "policies", "policy", structured["wants", "bars", "terms"], flags["active"]);
 record!(Registry, "registries", "registry", structured["methods"]);
 
 /// One inner address that is given out: the table keeps two credentials from ever having the same.

@@ -152,7 +152,7 @@ impl Keeper for Keep<'_> {
     fn takes_accounts(&self) -> bool {
         true
     }
-    fn certificate(&self, shown: &Shown<'_>) -> Result<Granted, Refusal> {
+    fn certificate(&self, shown: &Shown<'_>, _: SocketAddr) -> Result<Granted, Refusal> {
         let Some(leaf) = shown.certificates.first().and_then(|der| Certificate::from_der(der).ok()) else {
             return refusal(Reason::Untrusted);
         };
@@ -165,10 +165,10 @@ impl Keeper for Keep<'_> {
         }
         Ok(self.granted())
     }
-    fn account(&self, name: &str) -> Result<Form, Refusal> {
+    fn account(&self, name: &str, _: SocketAddr) -> Result<Form, Refusal> {
         if name == ACCOUNT { Ok(Form::new(FORM)) } else { refusal(Reason::Unknown) }
     }
-    fn signed_in(&self, _: &str, right: bool) -> Result<Granted, Refusal> {
+    fn signed_in(&self, _: &str, right: bool, _: SocketAddr) -> Result<Granted, Refusal> {
         if right { Ok(self.granted()) } else { refusal(Reason::Password) }
     }
 }

@@ -156,15 +156,15 @@ impl Keeper for Keep {
             None => (Box::new(talk), first),
         })
     }
-    fn certificate(&self, shown: &Shown<'_>) -> Result<Granted, Refusal> {
+    fn certificate(&self, shown: &Shown<'_>, _: SocketAddr) -> Result<Granted, Refusal> {
         let refusal = Refusal { credential: None, reason: Reason::Proof, words: "not the device".into() };
         if holds(shown, &self.device) { Ok(Self::granted()) } else { Err(refusal) }
     }
-    fn account(&self, name: &str) -> Result<Form, Refusal> {
+    fn account(&self, name: &str, _: SocketAddr) -> Result<Form, Refusal> {
         assert_eq!(name, "mara.phone");
         Ok(self.password.clone())
     }
-    fn signed_in(&self, _: &str, right: bool) -> Result<Granted, Refusal> {
+    fn signed_in(&self, _: &str, right: bool, _: SocketAddr) -> Result<Granted, Refusal> {
         let refusal = Refusal { credential: None, reason: Reason::Password, words: "wrong".into() };
         if right { Ok(Self::granted()) } else { Err(refusal) }
     }

@@ -42,7 +42,7 @@ impl Random for Dice {
 
 struct Keeper(HashMap<[u8; 32], Result<Settings, (Reason, String)>>);
 impl Doorkeeper for Keeper {
-    fn admit(&self, key: &[u8; 32], _continues: bool) -> Result<Settings, (Reason, String)> {
+    fn admit(&self, key: &[u8; 32], _from: SocketAddr, _continues: bool) -> Result<Settings, (Reason, String)> {
         self.0.get(key).cloned().unwrap_or(Err((Reason::Unknown, String::new())))
     }
 }

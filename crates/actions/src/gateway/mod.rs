@@ -14,6 +14,7 @@ use yestrel_core::estate::{Credential, Gateway, Host, Listener, Site};
 use yestrel_core::exchange::agent::{AgentStatus, Status};
 use yestrel_core::exchange::host::{Log, LogPiece, Restart};
 use yestrel_core::keys::{KeyPair, PublicKey};
+use yestrel_core::policy::Asks;
 use yestrel_core::schedule::Schedule;
 use yestrel_core::sealed::{self, Sealed};
 use yestrel_core::{Problem, Result, name, order, pool};
@@ -27,6 +28,7 @@ use crate::find::{self, Stale};
 use crate::keyring::labels;
 use crate::leftover;
 use crate::listener;
+use crate::policy;
 use crate::rollout::plan;
 use crate::session;
 
@@ -302,7 +304,10 @@ pub fn retire_preview(context: &mut Context, gateway: &str) -> Result<Vec<String
 /// # Errors
 /// No such gateway, or the host cannot be reached.
 pub fn retire(context: &mut Context, gateway: &str, abandoned: bool) -> Result<(Vec<String>, Option<Problem>)> {
-    let (gateway, host) = context.read(|book| find::gateway_and_host(book, gateway))?;
+    let (gateway, host) = context.read(|book| {
+        policy::still_named(book, Asks::Gateway, gateway)?;
+        find::gateway_and_host(book, gateway)
+    })?;
     let estate = context.read(find::this_estate)?.id;
     // What it has seen until now is worth keeping.
     let removed = context.manage(&host).and_then(|manage| {

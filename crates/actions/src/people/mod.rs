@@ -9,6 +9,7 @@ pub mod import;
 use std::collections::BTreeSet;
 
 use yestrel_core::estate::{CertificateState, Credential, Device, Group, Revocation, Session, User, UserState};
+use yestrel_core::policy::Asks;
 use yestrel_core::x509::list::Reason;
 use yestrel_core::{Problem, Result, name};
 use yestrel_store::queries::in_group;
@@ -20,6 +21,7 @@ use crate::changed::Changed;
 use crate::context::Context;
 use crate::credential::end::{self, Ended};
 use crate::find::{self, still_needed};
+use crate::policy;
 
 /// Days that a certificate of a group's members may hold.
 fn check_lifetime(days: Option<u16>) -> Result<()> {
@@ -110,6 +112,7 @@ pub fn remove_group(context: &mut Context, group: &str) -> Result<()> {
         let group: Group = book.need(group)?;
         let members = book.names::<User>(&in_group(&group.name))?;
         let try_ = format!("yestrel group change {} --remove USER", group.name);
+        policy::still_named(book, Asks::Group, &group.name)?;
         still_needed(&format!("the group {}", group.name), &members, "its members", &try_)?;
         book.remove::<Group>(&group.name)?;
         book.note("group remove", &group.name, "")
@@ -338,6 +341,7 @@ pub fn remove_user(context: &mut Context, user: &str) -> Result<()> {
             .into_iter()
             .map(|device| device.name)
             .collect();
+        policy::still_named(book, Asks::User, &user.name)?;
         still_needed(&format!("the user {}", user.name), &devices, "the devices", "yestrel device remove USER/DEVICE")?;
         book.remove::<User>(&user.name)?;
         book.note("user remove", &user.name, "")
@@ -384,6 +388,7 @@ pub fn each_device(
 pub fn remove_device(context: &mut Context, device: &str) -> Result<()> {
     context.write(|book| {
         let device: Device = book.need(device)?;
+        policy::still_named(book, Asks::Device, &device.name)?;
         if !find::live_of_device(book, &device.name)?.is_empty() {
             return Err(Problem::refused(format!("{} has a credential that lets it in", device.name))
                 .why("removing it here would not take that away from the device")

@@ -7,6 +7,7 @@ use yestrel_core::estate::{
     Authority, CertificateKind, Credential, Gateway, IssuedCertificate, Listener, Material, Revocation, Session,
     SharedSecret, Told,
 };
+use yestrel_core::policy::Asks;
 use yestrel_core::tunnel::Tunnel;
 use yestrel_core::tunnel::quill::CallSecret;
 use yestrel_core::{Problem, Result, name};
@@ -18,7 +19,7 @@ use super::moved::{different, instead};
 use crate::context::Context;
 use crate::find::listeners_of;
 use crate::keyring::labels;
-use crate::{job, leftover};
+use crate::{job, leftover, policy};
 
 /// Gives a gateway another name, and with it its listeners.
 ///
@@ -75,6 +76,7 @@ pub fn gateway(context: &mut Context, old: &str, new: &str) -> Result<()> {
             instead(book, &session.name, &Session { name: name.clone(), gateway: new.into(), ..session.clone() })?;
         }
         book.rename_orders(old, new)?;
+        policy::follow(book, Asks::Gateway, old, new)?;
         book.note("gateway rename", old, &format!("to {new}"))
     })
 }

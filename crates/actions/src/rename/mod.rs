@@ -16,6 +16,7 @@ use yestrel_core::estate::{
     Credential, Device, Gateway, Group, Host, IssuedCertificate, Revocation, SealedSecret, Session, SharedSecret, Site,
     User,
 };
+use yestrel_core::policy::Asks;
 use yestrel_core::{Problem, Result, name};
 use yestrel_store::queries::in_group;
 use yestrel_store::records::Address;
@@ -25,6 +26,7 @@ use crate::changed::Changed;
 use crate::context::Context;
 use crate::job;
 use crate::keyring::labels;
+use crate::policy;
 
 /// Gives a group another name.
 ///
@@ -44,6 +46,7 @@ pub fn group(context: &mut Context, old: &str, new: &str) -> Result<()> {
             user.groups.sort();
             book.put(&user)?;
         }
+        policy::follow(book, Asks::Group, old, new)?;
         book.note("group rename", old, &format!("to {new}"))
     })
 }
@@ -76,6 +79,7 @@ pub fn site(context: &mut Context, old: &str, new: &str) -> Result<()> {
         for gateway in book.find::<Gateway>(&[("site", old.into())])? {
             book.put(&Gateway { site: new.into(), ..gateway })?;
         }
+        policy::follow(book, Asks::Site, old, new)?;
         book.note("site rename", old, &format!("to {new}"))
     })
 }
@@ -98,6 +102,7 @@ pub fn user(context: &mut Context, old: &str, new: &str) -> Result<Changed<()>> 
             let called = format!("{new}/{own}");
             move_device(book, &sealing, device, new, &called, &mut affected)?;
         }
+        policy::follow(book, Asks::User, old, new)?;
         book.note("user rename", old, &format!("to {new}"))?;
         Ok(affected.changed())
     })
@@ -181,6 +186,7 @@ fn move_device(
     for revocation in book.find::<Revocation>(&of_it())? {
         book.put(&Revocation { device: called.into(), ..revocation })?;
     }
+    policy::follow(book, Asks::Device, &old, called)?;
     affected.devices.extend([old, called.to_owned()]);
     Ok(())
 }

@@ -1,36 +1,54 @@
 //! What a gateway is to be, as the estate stands: whole, or as far as it is about some people.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use yestrel_core::Result;
 use yestrel_core::estate::{Authority, Gateway, OrderKept, Permit, Revocation, SharedSecret, Site, User, UserState};
 use yestrel_core::order::{self, Admit, Content, Part, Peer, PeerDial};
+use yestrel_core::policy::Rule;
 use yestrel_core::tunnel::Tunnel;
 use yestrel_store::queries::{admitted_at, kept_out_at};
 use yestrel_store::{Book, Query};
 
 use crate::authority::lists;
 use crate::find;
-use crate::{job, leftover};
+use crate::{job, leftover, policy};
 
 /// What a gateway is to be now, as the estate stands.
 pub(super) fn content(book: &Book<'_>, gateway: &Gateway) -> Result<Content> {
+    content_beside(book, gateway, &[])
+}
+
+/// As [`content`], with what these policies ask of people as well.
+pub(super) fn content_beside(book: &Book<'_>, gateway: &Gateway, also: &[Rule]) -> Result<Content> {
     let mut permits: Vec<Permit> = book.ask(&admitted_at(&gateway.name))?;
     let open = job::Open::read(book)?;
     permits.retain(|permit| open.counts(permit.job.as_ref()));
     let revocations = book.ask(&kept_out_at(&gateway.name))?;
     let suspended = book.names::<User>(&Query { filters: &[("state", "suspended".into())], ..Query::default() })?;
-    content_for(book, gateway, &permits, &revocations, suspended.into_iter().collect())
+    let asked = policy::Asked::read(book)?.and_of(also);
+    let (groups, platforms) = (asked.all_groups(book)?, asked.all_platforms(book)?);
+    let people = People {
+        permits: &permits,
+        revocations: &revocations,
+        suspended: &suspended.into_iter().collect(),
+        groups,
+        platforms,
+    };
+    content_for(book, gateway, &asked, &people)
+}
+
+/// What an order says of people, of some or of all.
+struct People<'a> {
+    permits: &'a [Permit],
+    revocations: &'a [Revocation],
+    suspended: &'a HashSet<String>,
+    groups: HashMap<String, Vec<String>>,
+    platforms: HashMap<String, String>,
 }
 
 /// What a gateway is to be now, of people no more than these.
-fn content_for(
-    book: &Book<'_>,
-    gateway: &Gateway,
-    permits: &[Permit],
-    revocations: &[Revocation],
-    suspended: HashSet<String>,
-) -> Result<Content> {
+fn content_for(book: &Book<'_>, gateway: &Gateway, asked: &policy::Asked, people: &People<'_>) -> Result<Content> {
     let site: Site = book.need(&gateway.site)?;
     let published: Vec<_> = lists::published_at(book, &gateway.name)?
         .into_iter()
@@ -47,10 +65,13 @@ fn content_for(
         holds: find::this_estate(book)?.orders_hold,
         site: &site,
         listeners: &find::listeners_of(book, &gateway.name)?,
-        permits,
+        permits: people.permits,
         shared_secrets: &book.all::<SharedSecret>()?,
-        suspended: &suspended,
-        revocations,
+        suspended: people.suspended,
+        revocations: people.revocations,
+        policies: &asked.rules,
+        groups: &people.groups,
+        platforms: &people.platforms,
         now: book.now,
     })
 }
@@ -136,6 +157,12 @@ pub(super) fn few(book: &Book<'_>, gateway: &Gateway, newest: &OrderKept, only: 
         }
     }
     let (mut permits, mut suspended) = (Vec::new(), HashSet::new());
+    let before = book.settings_of(newest)?;
+    // What goes on by the list that is there is told what that asks.
+    let also = before.iter().filter(|_| only.is_some()).filter_map(|before| before.policies.as_ref());
+    let also: Vec<Rule> = also.flat_map(|policies| policies.list.clone()).collect();
+    let asked_of = policy::Asked::read(book)?.and_of(&also);
+    let (mut groups, mut platforms) = (HashMap::new(), HashMap::new());
     let open = job::Open::read(book)?;
     for device in &devices {
         let live = [("device", device.as_str().into()), ("revoked", serde_json::Value::Null)];
@@ -146,14 +173,19 @@ pub(super) fn few(book: &Book<'_>, gateway: &Gateway, newest: &OrderKept, only: 
             revocations.insert(one.name.clone(), one);
         }
         let user = device.split('/').next().unwrap_or_default();
-        if book.get::<User>(user)?.is_some_and(|user| user.state == UserState::Suspended) {
-            suspended.insert(user.to_owned());
+        if let Some(user) = book.get::<User>(user)? {
+            if user.state == UserState::Suspended {
+                suspended.insert(user.name.clone());
+            }
+            asked_of.groups_of(user, &mut groups);
         }
+        asked_of.platform_of(book, device, &mut platforms)?;
     }
     let revocations: Vec<_> = revocations.into_values().collect();
     let identities = revocations.iter().map(|one| one.name.clone()).collect();
-    let mut new = content_for(book, gateway, &permits, &revocations, suspended)?;
-    let people_alone = book.settings_of(newest)?.is_some_and(|settings| settings == new.settings());
+    let people = People { permits: &permits, revocations: &revocations, suspended: &suspended, groups, platforms };
+    let mut new = content_for(book, gateway, &asked_of, &people)?;
+    let people_alone = before.is_some_and(|settings| settings == new.settings());
     if !people_alone {
         // What is published there for the first time is no matter of these few.
         let numbers = numbers(book, gateway, &new)?;
@@ -179,7 +211,6 @@ pub(super) fn few(book: &Book<'_>, gateway: &Gateway, newest: &OrderKept, only: 
     } else {
         new.admit.retain(|admit| devices.contains(&admit.device));
     }
-    old.revoked = new.revoked.clone();
-    old.revoked.retain(|identity, _| excerpt.revoked.contains(identity));
+    old.revoked = excerpt.revoked;
     Ok(Some(Few { old, new, devices: asked, people_alone }))
 }

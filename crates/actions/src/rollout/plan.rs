@@ -2,15 +2,16 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
+use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::Result;
-use yestrel_core::admission::Proof;
+use yestrel_core::admission::{Claim, Proof, Reason, Roll, Shown, decide};
 use yestrel_core::estate::{Credential, Gateway, OrderKept, Revocation};
 use yestrel_core::exchange::agent::{Sessions, Status};
 use yestrel_core::order::{self, Admit, Amends, Change, Content, Part};
 use yestrel_store::Book;
 
-use super::content::{Few, content, few, numbers, said};
+use super::content::{Few, content, content_beside, few, numbers, said};
 use crate::authority::lists;
 use crate::context::Context;
 use crate::credential::notice;
@@ -121,7 +122,8 @@ pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) 
         Some(Few { old, new, .. }) => (Some(old), new, None),
         None => {
             let base = newest.as_ref().map(|newest| said(book, gateway, newest.number)).transpose()?.flatten();
-            let new = content(book, gateway)?;
+            let also = base.as_ref().filter(|_| only.is_some()).and_then(|base| base.policies.as_ref());
+            let new = content_beside(book, gateway, also.map_or(&[], |policies| &policies.list))?;
             let new = match (only, &base) {
                 (Some((only, _)), Some(base)) => order::limited(base, &new, only),
                 _ => new,
@@ -197,10 +199,14 @@ pub(super) fn plan_one(book: &Book<'_>, gateway: &Gateway, only: Option<&Part>) 
         (false, Some(amends)) if may_amend => Next::Amended(amends),
         // Of these few alone no whole order can be made.
         (false, _) if is_few => {
-            let now = content(book, gateway)?;
-            let limited =
-                said(book, gateway, to - 1)?.zip(only).map(|(base, (only, _))| order::limited(&base, &now, only));
-            Next::Whole(limited.unwrap_or(now).into())
+            let limited = match (said(book, gateway, to - 1)?, only) {
+                (Some(base), Some((only, _))) => {
+                    let also = base.policies.as_ref().map_or(&[][..], |policies| &policies.list);
+                    Some(order::limited(&base, &content_beside(book, gateway, also)?, only))
+                }
+                _ => None,
+            };
+            Next::Whole(limited.map_or_else(|| content(book, gateway), Ok)?.into())
         }
         (false, _) => Next::Whole(new.into()),
     };
@@ -236,7 +242,40 @@ pub fn preview(context: &mut Context, names: &[String]) -> Result<Vec<Plan>> {
         let who = WhoIsIn::of(said, |live| plan.closes.contains(&live.listener));
         plan.changes.extend(who.ending().map(|words| Change { verb: "end", words }));
     }
+    for plan in plans.iter_mut().filter(|plan| plan.from > 0 && plan.changes.iter().any(is_of_policies)) {
+        plan.changes.extend(thrown_out(context, &plan.gateway)?);
+    }
     Ok(plans)
+}
+
+/// Whether it changes by what policies somebody is admitted.
+fn is_of_policies(change: &Change) -> bool {
+    change.verb == "policy" || (change.verb == "change" && change.words.ends_with("which policies ask about"))
+}
+
+/// Whom a gateway would throw out that has its newest order, of those who are in now: decided as it decides.
+fn thrown_out(context: &mut Context, gateway: &str) -> Result<Vec<Change>> {
+    let roll = context.read(|book| Ok(Roll::new(content(book, &book.need(gateway)?)?)))?;
+    let now = Timestamp::now();
+    let mut changes = Vec::new();
+    for (_, answer) in session::ask_all(context, &[gateway.to_owned()], &Sessions) {
+        let Ok(sessions) = answer else {
+            let words = "whoever policies admit no more: the gateway does not say who is in".into();
+            changes.push(Change { verb: "end", words });
+            continue;
+        };
+        for live in sessions {
+            let from = live.from.parse::<std::net::SocketAddr>().ok().map(|from| from.ip());
+            let (shown, since) = (Shown::Session(live.identity), Some(live.opened));
+            let claim = Claim { listener: &live.listener, shown, from, since };
+            if let Err(refusal) = decide(&claim, &roll, &BTreeMap::new(), now)
+                && refusal.reason == Reason::Policy
+            {
+                changes.push(Change { verb: "end", words: format!("{}  ({})", live.device, refusal.words) });
+            }
+        }
+    }
+    Ok(changes)
 }
 
 /// What putting this program in the place of each gateway's agent would be: its version now, and the one that it would have.

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use parking_lot::Mutex;
-use yestrel_agent::admit::Shared;
+use yestrel_agent::admit::{Coming, Shared};
 use yestrel_agent::tunnels::{Ground, Kind, Tunnel};
 use yestrel_core::account;
 use yestrel_core::admission::{Proof, Reason, Refusal, Shown, account_purpose};
@@ -111,8 +111,8 @@ type Carriers = HashMap<u64, Arc<To>>;
 
 impl Running {
     /// Lets an account in, or says why not. The password is checked with the form that only this agent can open.
-    fn sign_in(&self, name: &str, password: &str) -> std::result::Result<(), Refusal> {
-        let granted = self.shared.grant(&self.called.now(), Shown::Account(name))?;
+    fn sign_in(&self, name: &str, password: &str, from: SocketAddr) -> std::result::Result<(), Refusal> {
+        let granted = self.shared.grant(&self.called.now(), Coming::new(Shown::Account(name), from))?;
         let Proof::Account { password: sealed, .. } = &granted.admission.proof else {
             return Err(Refusal::plain(Reason::Unknown));
         };
@@ -127,7 +127,7 @@ impl Running {
             return;
         }
         receiver.receive(&self.front, |from, datagram| match Message::read(datagram) {
-            Some(Message::Hello { name, password }) => match self.sign_in(&name, &password) {
+            Some(Message::Hello { name, password }) => match self.sign_in(&name, &password, from) {
                 Ok(()) => {
                     let session = self.shared.seats.number();
                     self.coming.lock().insert(session, (name, from));
@@ -147,7 +147,8 @@ impl Running {
     fn over_the_protocol(&self, _: &mut Receiver, _: &mut Batch, _: &mut Carriers) {
         let Some((from, Message::Here { session })) = received(&self.raw) else { return };
         let Some((name, front)) = self.coming.lock().remove(&session) else { return };
-        let Ok(granted) = self.shared.grant(&self.order.name, Shown::Account(&name)) else { return };
+        let coming = Coming::new(Shown::Account(&name), front);
+        let Ok(granted) = self.shared.grant(&self.order.name, coming) else { return };
         let counters = Arc::new(Counters::default());
         counters.heard.store(clock::now().0, Ordering::Relaxed);
         let carrier =

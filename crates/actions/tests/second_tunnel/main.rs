@@ -15,7 +15,9 @@ use std::sync::{Arc, mpsc};
 use std::time::Duration;
 
 use yestrel_actions::credential::{self, Whose, handover};
-use yestrel_actions::{Context, Person, carry, estate, gateway, host, listener, people, rollout, session, site};
+use yestrel_actions::{
+    Context, Person, carry, estate, gateway, host, listener, people, policy, rollout, session, site,
+};
 use yestrel_agent::run::{Agent, Options};
 use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{CredentialKind, Via};
@@ -24,6 +26,7 @@ use yestrel_core::exchange::{Answered, agent as asked, host as of_host};
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::handover::Handover;
 use yestrel_core::keys::Secret;
+use yestrel_core::policy::{Listed, Rule};
 use yestrel_core::tunnel::{Addresses, Need, Other, Tunnel};
 use yestrel_core::{Problem, Result};
 use yestrel_device::connect::{self, Told};
@@ -169,6 +172,8 @@ fn a_second_kind_of_tunnel_runs_end_to_end_beside_the_first() {
     estate::create(&path, "skerry", None).unwrap();
     let mut context =
         Context::open(&path, Box::new(|| Err(Problem::failed("nobody to ask"))), Arc::new(Nobody)).unwrap();
+    let everyone = Listed { rule: Rule::everyone("everyone"), on: true, about: None };
+    policy::add(&mut context, &everyone, &policy::Stand::Last, policy::Leaves::Anything).unwrap();
     let _agent = run_agent(folder, serve_site());
 
     // The estate: one gateway with a listener of each kind; one device with a key pair for the one, an account for the other.

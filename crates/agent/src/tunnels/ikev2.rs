@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use parking_lot::{Mutex, MutexGuard, RwLock};
-use yestrel_core::admission::{Reason as Why, Shown as Claimed};
+use yestrel_core::admission::Reason as Why;
 use yestrel_core::firewall::Service;
 use yestrel_core::keys::PublicKey;
 use yestrel_core::order::OrderListener;
@@ -170,7 +170,8 @@ impl Tunnel for Ikev2 {
         let sessions: Vec<_> = machine.sessions().collect();
         for (number, credential) in sessions {
             // Its own addresses cannot change under a client of this protocol: it signs in again. Where it may go the data path knows.
-            let Ok(granted) = self.shared.grant(&self.called.now(), Claimed::Session(PublicKey(credential))) else {
+            let coming = self.shared.coming_again(PublicKey(credential));
+            let Ok(granted) = self.shared.grant(&self.called.now(), coming) else {
                 continue;
             };
             if machine.inner_of(number).is_some_and(|inner| inner != granted.inner) {
@@ -236,8 +237,8 @@ impl Ikev2 {
             Event::Forgotten(spi) => drop(self.known.write().remove(&spi)),
             Event::Opened { session, granted, from, software, pair } => {
                 let identity = PublicKey(granted.credential);
-                if let Err(refusal) = self.shared.welcome(&self.called.now(), identity) {
-                    self.shared.refused(Some(identity), from, refusal.reason);
+                if let Err(refusal) = self.shared.welcome(&self.called.now(), identity, from) {
+                    self.shared.refused_for(Some(identity), from, refusal.reason, &refusal.words);
                     return Some((session, refusal.reason, refusal.words));
                 }
                 let device = self.shared.device_of(&identity).unwrap_or_default();

@@ -1,7 +1,7 @@
 //! What a gateway shows to clients of open standards, and what it makes of what they show: certificates, names, accounts.
 
 use std::collections::HashMap;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use base64::Engine as _;
@@ -25,7 +25,7 @@ use yestrel_wire::ike::message::{Identity, id};
 use yestrel_wire::ike::state::{Granted, Keeper, Reason, Refusal, Settings, Shown};
 
 use super::Ground;
-use crate::admit::{Granted as Admitted, Shared};
+use crate::admit::{Coming, Granted as Admitted, Shared};
 
 /// What an order says of it.
 struct Own {
@@ -116,6 +116,7 @@ pub(super) fn reason(reason: Reason) -> Why {
         Reason::Untrusted => Why::Untrusted,
         Reason::Name => Why::Name,
         Reason::Unfinished => Why::Unfinished,
+        Reason::Policy => Why::Policy,
     }
 }
 
@@ -140,6 +141,7 @@ pub(super) fn machine_reason(why: Why) -> Reason {
         Why::Untrusted => Reason::Untrusted,
         Why::Name => Reason::Name,
         Why::Unfinished => Reason::Unfinished,
+        Why::Policy => Reason::Policy,
         Why::Versions | Why::Other => Reason::Other,
     }
 }
@@ -220,8 +222,14 @@ impl Papers {
         };
     }
 
-    fn granted(&self, claimed: Claimed<'_>, credential: Option<PublicKey>) -> std::result::Result<Granted, Refusal> {
-        let granted = self.shared.grant(&self.called.now(), claimed).map_err(|refused| of_core(credential, refused))?;
+    fn granted(
+        &self,
+        claimed: Claimed<'_>,
+        from: SocketAddr,
+        credential: Option<PublicKey>,
+    ) -> std::result::Result<Granted, Refusal> {
+        let coming = Coming::new(claimed, from);
+        let granted = self.shared.grant(&self.called.now(), coming).map_err(|refused| of_core(credential, refused))?;
         let credential = granted.admission.proof.identity();
         self.shared.unspent(&credential).map_err(|refused| of_core(Some(credential), refused))?;
         Ok(Granted { credential: credential.0, settings: settings(&granted, &self.own.read().domains) })
@@ -317,7 +325,7 @@ impl Keeper for Papers {
         self.own.read().accounts
     }
 
-    fn certificate(&self, shown: &Shown<'_>) -> std::result::Result<Granted, Refusal> {
+    fn certificate(&self, shown: &Shown<'_>, from: SocketAddr) -> std::result::Result<Granted, Refusal> {
         let untrusted = |words: String| refusal(Reason::Untrusted, words);
         let first = shown.certificates.first().ok_or_else(|| untrusted("it shows no certificate".into()))?;
         let leaf = Certificate::from_der(first).map_err(|problem| untrusted(problem.line()))?;
@@ -354,13 +362,13 @@ impl Keeper for Papers {
                 "signed in with SHA-1, which can be forged"
             );
         }
-        self.granted(Claimed::Certificate(credential), Some(credential))
+        self.granted(Claimed::Certificate(credential), from, Some(credential))
     }
 
-    fn account(&self, name: &str) -> std::result::Result<Form, Refusal> {
+    fn account(&self, name: &str, from: SocketAddr) -> std::result::Result<Form, Refusal> {
         // Nobody learns whether there is such an account: names that the order does not have are not remembered.
-        let granted =
-            self.shared.grant(&self.called.now(), Claimed::Account(name)).map_err(|refused| of_core(None, refused))?;
+        let coming = Coming::new(Claimed::Account(name), from);
+        let granted = self.shared.grant(&self.called.now(), coming).map_err(|refused| of_core(None, refused))?;
         let identity = granted.admission.proof.identity();
         let with = |reason: Reason, words: String| Refusal { credential: Some(identity.0), reason, words };
         if let Some(until) = self.locked(name) {
@@ -382,10 +390,10 @@ impl Keeper for Papers {
         Ok(Form::new(bytes))
     }
 
-    fn signed_in(&self, name: &str, right: bool) -> std::result::Result<Granted, Refusal> {
+    fn signed_in(&self, name: &str, right: bool, from: SocketAddr) -> std::result::Result<Granted, Refusal> {
         if right {
             self.misses.lock().remove(name);
-            return self.granted(Claimed::Account(name), None);
+            return self.granted(Claimed::Account(name), from, None);
         }
         let now = Timestamp::now();
         let mut misses = self.misses.lock();
@@ -399,7 +407,7 @@ impl Keeper for Papers {
         drop(misses);
         let credential = self
             .shared
-            .grant(&self.called.now(), Claimed::Account(name))
+            .grant(&self.called.now(), Coming::new(Claimed::Account(name), from))
             .ok()
             .map(|one| one.admission.proof.identity().0);
         Err(Refusal { credential, reason: Reason::Password, words })

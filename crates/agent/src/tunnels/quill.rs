@@ -33,7 +33,7 @@ use super::kind::{inward, thread};
 use super::queue::Queue;
 use super::strangers::{ENOUGH, GATHER, Strangers};
 use super::{Ground, Kind, Tunnel};
-use crate::admit::{Shared, ends};
+use crate::admit::{Coming, Shared, ends};
 use crate::peers::LONGEST;
 
 /// The kind.
@@ -113,6 +113,7 @@ fn number(why: Why) -> Reason {
         Why::Administrator => Reason::Administrator,
         Why::Replaced => Reason::Replaced,
         Why::Closed => Reason::Closed,
+        Why::Policy => Reason::Policy,
         // The rest is said of other kinds of tunnel.
         Why::Algorithms | Why::Untrusted | Why::Name | Why::LockedOut | Why::Unfinished | Why::Other => Reason::Other,
     }
@@ -134,6 +135,7 @@ fn reason(number: Reason) -> Why {
         Reason::Administrator => Why::Administrator,
         Reason::Replaced => Why::Replaced,
         Reason::Closed => Why::Closed,
+        Reason::Policy => Why::Policy,
         Reason::Other => Why::Other,
     }
 }
@@ -176,13 +178,24 @@ fn of_a_peer() -> Settings {
 struct Keeper<'a>(&'a Quill);
 
 impl Doorkeeper for Keeper<'_> {
-    fn admit(&self, key: &[u8; 32], continues: bool) -> std::result::Result<Settings, (Reason, String)> {
+    fn admit(
+        &self,
+        key: &[u8; 32],
+        from: SocketAddr,
+        continues: bool,
+    ) -> std::result::Result<Settings, (Reason, String)> {
         if self.0.shared.is_peer(&PublicKey(*key)) {
             return Ok(of_a_peer());
         }
         let unspent = if continues { Ok(()) } else { self.0.shared.unspent(&PublicKey(*key)) };
         unspent.map_err(|refusal| (number(refusal.reason), refusal.words))?;
-        self.0.settings_of(key)
+        let shown = Shown::Key(PublicKey(*key));
+        // A session that goes on is of its own beginning, wherever its device is now.
+        let coming = match continues {
+            true => Coming { shown, from: Some(from.ip()), ..self.0.shared.coming_again(PublicKey(*key)) },
+            false => Coming::new(shown, from),
+        };
+        self.0.settings_of(coming)
     }
 }
 
@@ -273,7 +286,8 @@ impl Tunnel for Quill {
             machine.end(clock::now(), &key, Reason::Unknown, "");
         }
         for key in machine.device_keys() {
-            if let Ok(settings) = self.settings_of(&key) {
+            let coming = self.shared.coming_again(PublicKey(key));
+            if let Ok(settings) = self.settings_of(Coming { shown: Shown::Key(PublicKey(key)), ..coming }) {
                 if let Some(session) = machine.session_of(&key) {
                     self.shared.seats.reseat(session, inners(&settings));
                 }
@@ -322,8 +336,8 @@ impl Tunnel for Quill {
 }
 
 impl Quill {
-    fn settings_of(&self, key: &[u8; 32]) -> std::result::Result<Settings, (Reason, String)> {
-        let granted = self.shared.grant(&self.called.now(), Shown::Key(PublicKey(*key)));
+    fn settings_of(&self, coming: Coming<'_>) -> std::result::Result<Settings, (Reason, String)> {
+        let granted = self.shared.grant(&self.called.now(), coming);
         granted.map(|granted| settings(granted.settings())).map_err(|refusal| (number(refusal.reason), refusal.words))
     }
 
@@ -429,8 +443,8 @@ impl Quill {
             }
             Event::Opened { device_key, lane, from, software, settings, stale, notice } => {
                 let identity = PublicKey(device_key);
-                if let Err(refusal) = self.shared.welcome(&self.called.now(), identity) {
-                    self.shared.refused(Some(identity), from, refusal.reason);
+                if let Err(refusal) = self.shared.welcome(&self.called.now(), identity, from) {
+                    self.shared.refused_for(Some(identity), from, refusal.reason, &refusal.words);
                     return Err(Unwelcome { key: device_key, refusal });
                 }
                 let device = self.shared.device_of(&identity).unwrap_or_default();
@@ -463,8 +477,8 @@ impl Quill {
             }
             // Of other gateways, and dealt with.
             Event::Parcel { .. } => {}
-            Event::Refused { device_key, from, reason: number } => {
-                self.shared.refused(Some(PublicKey(device_key)), from, reason(number));
+            Event::Refused { device_key, from, reason: number, words } => {
+                self.shared.refused_for(Some(PublicKey(device_key)), from, reason(number), &words);
             }
         }
         Ok(())

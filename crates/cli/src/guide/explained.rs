@@ -38,6 +38,13 @@ pub(super) fn explained(key: &str) -> &'static [&'static str] {
         "port" => &[
             "A number from 1 to 65535, for UDP. Some networks let only few pass; 443 passes most. free takes one that nothing uses.",
         ],
+        "policy" => &[
+            "A credential alone lets nobody in: the list of policies says when and for whom it is good, and it can be made finer at any time.",
+            "yestrel policy rehearse plays a sign-in through it and says which policy decides, and why.",
+        ],
+        "hours" => &[
+            "Days and times by the clock of the gateway's site: mon-fri 07:00-19:00, tue,thu 05:30-11:15, daily 22:00-06:00 over midnight.",
+        ],
         "reach" => {
             &["What a device sends through the tunnel. It can be changed later; devices learn it by themselves."]
         }

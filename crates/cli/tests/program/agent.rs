@@ -235,8 +235,8 @@ fn orders_that_are_cut_altered_foreign_newer_or_early_are_refused_and_nothing_op
     assert!(running.carry(&sign(9, "estate-2", &|text| text)).unwrap_err().contains("another estate"));
     let newer = sign(9, "estate-1", &|text| text.replace("yestrel order 2", "yestrel order 9"));
     assert!(running.carry(&newer).unwrap_err().contains("yestrel order 9"));
-    let more = sign(9, "estate-1", &|text| text.replace(r#""needs":["#, r#""needs":["policies","#));
-    assert!(running.carry(&more).unwrap_err().contains("needs \"policies\""));
+    let more = sign(9, "estate-1", &|text| text.replace(r#""needs":["#, r#""needs":["weather","#));
+    assert!(running.carry(&more).unwrap_err().contains("needs \"weather\""));
     let other = sign(9, "estate-1", &|text| {
         text.replace(r#""kind":"quill""#, r#""addresses":"leased","kind":"later","needs":[],"proofs":[]"#)
     });

@@ -6,7 +6,7 @@ use crate::common::World;
 
 #[test]
 fn an_estate_is_private_and_remembers_who_did_what() {
-    let world = World::estate();
+    let world = World::bare();
     for file in ["skerry", "skerry.key"] {
         let mode = std::fs::metadata(world.path(file)).unwrap().permissions().mode() & 0o777;
         assert_eq!(mode, 0o600, "{file}");
@@ -182,7 +182,7 @@ fn bad_words_change_nothing_and_say_what_why_and_what_to_try() {
 
 #[test]
 fn commands_at_once_lose_nothing() {
-    let world = World::estate();
+    let world = World::bare();
     std::thread::scope(|scope| {
         for number in 0..12 {
             let world = &world;

@@ -12,7 +12,7 @@ const KILLS: u32 = 500;
 // Long: five hundred commands.
 #[test]
 fn five_hundred_killed_commands_lose_nothing_that_was_acknowledged() {
-    let world = World::estate();
+    let world = World::bare();
     world.run("group add first").is(0);
     let began = Instant::now();
     world.run("group add second").is(0);
@@ -69,7 +69,7 @@ fn five_hundred_killed_commands_lose_nothing_that_was_acknowledged() {
 }
 
 fn verify_after(change: &str) -> Came {
-    let world = World::estate();
+    let world = World::bare();
     for name in ["crew", "office", "welders"] {
         world.run(&format!("group add {name}")).is(0);
     }
@@ -109,7 +109,7 @@ fn a_row_that_was_changed_removed_or_moved_shows() {
 // Long: a command waits 10 s for another before it says so.
 #[test]
 fn two_administrators_wait_for_each_other_or_are_told() {
-    let world = World::estate();
+    let world = World::bare();
     std::thread::scope(|scope| {
         for administrator in 0..4 {
             let world = &world;

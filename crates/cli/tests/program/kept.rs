@@ -32,7 +32,9 @@ fn an_estate_of_every_version_is_whole_and_goes_on() {
         world.run("authority show issuing").is(0).says("http://gangway.skerry.example:8047/lists/issuing.crl");
         let listed = world.run("credential list").is(0).says("revoked").says("lost on the ferry").says("notice 1");
         assert!(listed.out.contains("eira/phone") && listed.out.contains("mara/phone"), "{listed:?}");
-        world.run("rollout --preview").is(0).says("harbour");
+        // What was made before there were policies goes on admitting every valid credential.
+        world.run("policy list").is(0).says("everyone").says("admit");
+        world.run("rollout --preview").is(0).says("harbour").says("policy  add everyone  (admit everybody)");
         // And what is made on top of it.
         world.run("device add tomas/phone").is(0);
         world.run("credential issue tomas/phone --at harbour").is(0).says("10.187.44.");

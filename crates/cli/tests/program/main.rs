@@ -20,6 +20,7 @@
 //! | `moving` | a gateway that moves, and devices that follow |
 //! | `notices` | what is new reaches devices, and orders that hold for a time |
 //! | `processes` | the whole path without privileges |
+//! | `policies` | the list that decides who is admitted |
 //! | `jobs` | commands on many, in batches |
 //! | `kept` | what earlier versions wrote |
 //! | `lab` | the lab itself, and everyday changes |
@@ -64,6 +65,7 @@ mod network;
 mod notices;
 mod packages;
 mod phones;
+mod policies;
 mod processes;
 mod renamed;
 mod undone;

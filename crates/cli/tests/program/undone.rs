@@ -137,7 +137,7 @@ fn lasting(mut fields: Fields) -> Fields {
 }
 
 /// Tables of which every change is kept; of registries, one was there from the beginning.
-const KEPT: [&str; 14] = [
+const KEPT: [&str; 15] = [
     "estates",
     "sites",
     "hosts",
@@ -152,6 +152,7 @@ const KEPT: [&str; 14] = [
     "authorities",
     "certificates",
     "shared_secrets",
+    "policies",
 ];
 
 type Estate = BTreeMap<(String, String), Fields>;

@@ -1,5 +1,9 @@
 //! What somebody shows who wants to come in.
 
+use std::net::IpAddr;
+
+use jiff::Timestamp;
+
 use crate::keys::PublicKey;
 
 /// What is shown. A tunnel has checked it as far as it can without knowing who is admitted: that the other end has the
@@ -23,4 +27,8 @@ pub struct Claim<'a> {
     /// `GATEWAY/NAME`.
     pub listener: &'a str,
     pub shown: Shown<'a>,
+    /// Where it comes from, where that is known.
+    pub from: Option<IpAddr>,
+    /// Of a session that is up: when it began.
+    pub since: Option<Timestamp>,
 }

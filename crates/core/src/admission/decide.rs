@@ -4,10 +4,12 @@ use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr};
 
 use ipnet::{IpNet, Ipv4Net, Ipv6Net};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
-use super::{Claim, Proof, Reason, Refusal, Roll, Shown};
-use crate::order::Revoked;
+use super::{Claim, Proof, ProofKind, Reason, Refusal, Roll, Shown, reach};
+use crate::order::{Admit, OrderListener, Revoked};
+use crate::policy::span;
+use crate::policy::{At, Effect, List, Person, Rule, Terms, nearest_soon};
 use crate::pool::{beside, gateway_address, gateway_address6};
 use crate::tunnel::{Second, Settings};
 
@@ -28,6 +30,11 @@ pub struct Admission {
     pub resolvers: Vec<IpAddr>,
     pub packet_size: u16,
     pub keep_alive: u16,
+    /// The policy by which it is admitted; `None` in an order without any.
+    pub policy: Option<String>,
+    pub terms: Terms,
+    /// When it ends or may end by itself, at the latest; of a session that is up.
+    pub again: Option<Timestamp>,
 }
 
 impl Admission {
@@ -87,7 +94,24 @@ pub fn decide(
     if let Some(until) = admit.until.filter(|until| *until <= now) {
         return Err(Refusal::expired(until, now));
     }
+    let judged = match roll.policies() {
+        Some(list) => Some(judged(list, &Of { claim, admit: &admit, listener, roll, now })?),
+        None => None,
+    };
+    let (policy, terms) = judged.map(|rule| (rule.name.clone(), rule.terms.clone())).unzip();
+    let terms = terms.unwrap_or_default();
+    let over = claim.since.zip(terms.session).and_then(|(since, seconds)| later(since, seconds));
+    if let Some(seconds) = terms.session.filter(|_| over.is_some_and(|over| over <= now)) {
+        return Err(Refusal { reason: Reason::Limit, words: format!("its session time of {} is over", span(seconds)) });
+    }
+    let ages = roll.policies().filter(|_| !terms.stay).and_then(|list| list.next_age(admit.issued?, now));
+    let reach = match &terms.reach {
+        Some(most) => reach::within(&[&listener.reach, most]),
+        None => listener.reach.clone(),
+    };
     Ok(Admission {
+        again: [admit.until, over, ages].into_iter().flatten().min(),
+        policy,
         device: admit.device,
         proof: admit.proof,
         address: admit.address.filter(|address| listener.pool.contains(address)),
@@ -95,11 +119,80 @@ pub fn decide(
         pool6: listener.pool6,
         sessions: admit.sessions,
         until: admit.until,
-        reach: listener.reach.clone(),
-        resolvers: listener.resolvers.clone(),
+        reach,
+        resolvers: if terms.resolvers.is_empty() { listener.resolvers.clone() } else { terms.resolvers.clone() },
+        terms,
         packet_size: listener.packet_size,
         keep_alive: listener.keep_alive,
     })
+}
+
+fn later(from: Timestamp, seconds: u32) -> Option<Timestamp> {
+    from.checked_add(SignedDuration::from_secs(seconds.into())).ok()
+}
+
+/// What the policies are asked about.
+struct Of<'a> {
+    claim: &'a Claim<'a>,
+    admit: &'a Admit,
+    listener: &'a OrderListener,
+    roll: &'a Roll,
+    now: Timestamp,
+}
+
+/// The policy that admits somebody, also a session that is up.
+fn judged<'a>(list: &'a List, of: &Of<'a>) -> Result<&'a Rule, Refusal> {
+    let Of { claim, admit, listener, roll, now } = *of;
+    let content = roll.settings();
+    let kind = admit.proof.kind();
+    let person = Person {
+        user: admit.device.split('/').next().unwrap_or_default(),
+        groups: &admit.groups,
+        device: &admit.device,
+        platform: admit.platform.as_deref(),
+        credential: match kind {
+            ProofKind::Key => "key-pair",
+            ProofKind::Certificate => "certificate",
+            ProofKind::Account => "password",
+            ProofKind::SharedSecret => "shared-secret",
+        },
+        issued: admit.issued,
+    };
+    let at = At {
+        at: now,
+        from: claim.from,
+        tunnel: Some(listener.tunnel.word()),
+        tunnel_type: listener.tunnel.radius_type(),
+        // "Virtual" (RFC 2865 section 5.41): no line that anybody could touch.
+        port_type: Some(5),
+        gateway: &content.gateway,
+        site: content.policies.as_ref().map_or("", |policies| &policies.site),
+        registry: "estate",
+        realm: None,
+        method: listener.tunnel.method(kind),
+        second_factor: false,
+        first: false,
+    };
+    let known = list.know(&person);
+    // A session is of the policy that let it in: whether that still lets it in now is for its terms to say.
+    if let Some(since) = claim.since {
+        let began = list.decide(&known, &person, &At { at: since, ..at });
+        if let Some(rule) = began.admits().filter(|rule| rule.terms.stay) {
+            return Ok(rule);
+        }
+    }
+    let decision = list.decide(&known, &person, &at);
+    match decision.by {
+        Some((_, rule)) if rule.effect == Effect::Admit => Ok(rule),
+        refused => {
+            let by = match refused {
+                Some((_, rule)) => format!("the policy {} refuses", rule.name),
+                None => "no policy admits it now".to_owned(),
+            };
+            let near = nearest_soon(list, &person, &at).words(list, now);
+            Err(Refusal { reason: Reason::Policy, words: format!("{by}; {near}") })
+        }
+    }
 }
 
 #[cfg(test)]
@@ -112,7 +205,7 @@ mod tests {
 
     fn ask(content: &Content, shown: Shown<'_>, now: &str) -> Result<Admission, Refusal> {
         let revoked = content.revoked.clone();
-        let claim = Claim { listener: "harbour/quill", shown };
+        let claim = Claim { listener: "harbour/quill", shown, from: None, since: None };
         decide(&claim, &Roll::new(content.clone()), &revoked, now.parse().unwrap())
     }
 

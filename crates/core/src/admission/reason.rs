@@ -50,6 +50,8 @@ pub enum Reason {
     LockedOut,
     /// It began and went silent.
     Unfinished,
+    /// No policy admits it, or one refuses it.
+    Policy,
     /// A reason of another version.
     #[serde(other)]
     Other,
@@ -80,6 +82,7 @@ impl Reason {
             Self::Name => "name",
             Self::LockedOut => "locked-out",
             Self::Unfinished => "unfinished",
+            Self::Policy => "policy",
             Self::Other => "other",
         }
     }
@@ -108,6 +111,7 @@ impl Reason {
             Self::Name => "another name was dialled, or shown, than there is",
             Self::LockedOut => "the account is locked out after too many wrong passwords",
             Self::Unfinished => "the sign-in began and did not come to its end",
+            Self::Policy => "the gateway's policies do not admit this now",
             Self::Other => "a reason that this version does not know",
         }
     }

@@ -9,6 +9,7 @@ use jiff::Timestamp;
 use super::{Proof, ProofKind, Shown};
 use crate::keys::PublicKey;
 use crate::order::{Admit, Amendment, Content, OrderListener};
+use crate::policy::List as Policies;
 
 /// By what somebody is let in, as it is kept: what most have stands in itself.
 #[derive(Debug, Clone)]
@@ -30,6 +31,37 @@ struct Entry {
     from: Option<Timestamp>,
     until: Option<Timestamp>,
     sessions: Option<u32>,
+    /// When it was issued, in seconds since 1970; 0 where no policy asks.
+    issued: u32,
+    /// What policies ask of its user and device: the place in [`Traits`].
+    traits: u32,
+}
+
+/// What policies ask of users and devices beside their names; most have the same as others, and each is kept once.
+#[derive(Debug, Clone)]
+struct Traits {
+    all: Vec<(Vec<String>, Option<String>)>,
+    places: HashMap<(Vec<String>, Option<String>), u32>,
+}
+
+impl Default for Traits {
+    fn default() -> Self {
+        let none = (Vec::new(), None);
+        Self { all: vec![none.clone()], places: HashMap::from([(none, 0)]) }
+    }
+}
+
+impl Traits {
+    fn place(&mut self, groups: Vec<String>, platform: Option<String>) -> u32 {
+        let traits = (groups, platform);
+        if let Some(place) = self.places.get(&traits) {
+            return *place;
+        }
+        let place = u32::try_from(self.all.len()).unwrap_or(0);
+        self.all.push(traits.clone());
+        self.places.insert(traits, place);
+        place
+    }
 }
 
 const ANYWHERE: u16 = u16::MAX;
@@ -43,8 +75,8 @@ impl Entry {
     }
 
     /// The entry of an order; `None` for one at a listener that the order does not have: nobody can come in by it.
-    fn of(admit: Admit, listeners: &HashMap<String, u16>) -> Option<Self> {
-        let Admit { proof, device, at, address, from, until, suspended, sessions } = admit;
+    fn of(admit: Admit, listeners: &HashMap<String, u16>, traits: &mut Traits) -> Option<Self> {
+        let Admit { proof, device, at, address, from, until, suspended, sessions, groups, platform, issued } = admit;
         let at = match at {
             Some(at) => *listeners.get(&at)?,
             None => ANYWHERE,
@@ -54,11 +86,19 @@ impl Entry {
             Proof::Certificate { key } => By::Certificate(key),
             other => By::Other(other.into()),
         };
-        Some(Self { by, device: device.into_boxed_str(), at, suspended, address, from, until, sessions })
+        let issued = issued.and_then(|issued| u32::try_from(issued.as_second()).ok()).unwrap_or(0);
+        let traits = traits.place(groups, platform);
+        let device = device.into_boxed_str();
+        Some(Self { by, device, at, suspended, address, from, until, sessions, issued, traits })
     }
 
-    fn admit(&self, listeners: &[OrderListener]) -> Admit {
+    fn admit(&self, listeners: &[OrderListener], traits: &Traits) -> Admit {
+        let (groups, platform) = traits.all.get(self.traits as usize).cloned().unwrap_or_default();
+        let issued = Some(self.issued).filter(|issued| *issued > 0);
         Admit {
+            groups,
+            platform,
+            issued: issued.and_then(|issued| Timestamp::from_second(issued.into()).ok()),
             proof: match &self.by {
                 By::Key(key) => Proof::Key { key: *key },
                 By::Certificate(key) => Proof::Certificate { key: *key },
@@ -151,6 +191,8 @@ struct Whole {
     settings: Content,
     list: List,
     listeners: HashMap<String, u16>,
+    /// `None`: an order of a version before there were policies.
+    policies: Option<Policies>,
 }
 
 /// The content of an order in force, with its list indexed. What is amended stands beside it, so that an amendment costs by what it changes.
@@ -160,6 +202,8 @@ pub struct Roll {
     /// Devices that were amended since, and what they have now.
     amended: HashSet<String>,
     since: List,
+    /// Of both.
+    traits: Traits,
     admitted: usize,
 }
 
@@ -170,10 +214,15 @@ impl Roll {
         let settings = content.settings();
         let listeners = (0..ANYWHERE).zip(&settings.listeners).map(|(at, listener)| (listener.name.clone(), at));
         let listeners: HashMap<_, _> = listeners.collect();
-        let list = List::new(content.admit.into_iter().filter_map(|admit| Entry::of(admit, &listeners)).collect());
+        let mut traits = Traits::default();
+        let entries = content.admit.into_iter().filter_map(|admit| Entry::of(admit, &listeners, &mut traits));
+        let list = List::new(entries.collect());
         let admitted = list.entries.len();
-        let whole = Arc::new(Whole { settings, list, listeners });
-        Self { whole, amended: HashSet::new(), since: List::default(), admitted }
+        // One that cannot be read is refused before it comes here; nobody comes in by it.
+        let none = || Policies::new(&[], "UTC").ok();
+        let policies = settings.policies.as_ref().and_then(|policies| policies.ready().ok().or_else(none));
+        let whole = Arc::new(Whole { settings, list, listeners, policies });
+        Self { whole, amended: HashSet::new(), since: List::default(), traits, admitted }
     }
 
     /// As this one, with an amendment to its order.
@@ -181,12 +230,14 @@ impl Roll {
     pub fn amended(&self, amendment: &Amendment) -> Self {
         let mut entries = self.since.entries.clone();
         entries.retain(|entry| !amendment.devices.contains(&*entry.device));
-        entries.extend(amendment.admit.iter().filter_map(|admit| Entry::of(admit.clone(), &self.whole.listeners)));
+        let mut traits = self.traits.clone();
+        let of = |admit: &Admit| Entry::of(admit.clone(), &self.whole.listeners, &mut traits);
+        entries.extend(amendment.admit.iter().filter_map(of));
         let mut amended = self.amended.clone();
         amended.extend(amendment.devices.iter().cloned());
         let hidden: usize = amended.iter().map(|device| self.whole.list.of_device(device).len()).sum();
         let admitted = (self.whole.list.entries.len() + entries.len()).saturating_sub(hidden);
-        Self { whole: self.whole.clone(), amended, since: List::new(entries), admitted }
+        Self { whole: self.whole.clone(), amended, since: List::new(entries), traits, admitted }
     }
 
     /// All that the order says but of people.
@@ -204,7 +255,13 @@ impl Roll {
     /// The entries of a device.
     pub fn of_device(&self, device: &str) -> impl Iterator<Item = Admit> {
         let list = if self.amended.contains(device) { &self.since } else { &self.whole.list };
-        list.of_device(device).iter().map(|entry| entry.admit(&self.whole.settings.listeners))
+        list.of_device(device).iter().map(|entry| entry.admit(&self.whole.settings.listeners, &self.traits))
+    }
+
+    /// The list of policies; `None` in an order of a version before there were any.
+    #[must_use]
+    pub fn policies(&self) -> Option<&Policies> {
+        self.whole.policies.as_ref()
     }
 
     /// A listener by its name.
@@ -224,7 +281,7 @@ impl Roll {
         let at = self.whole.listeners.get(listener).copied();
         let here = at.and_then(|at| self.entries(shown).find(|entry| entry.at == at));
         let found = here.or_else(|| self.entries(shown).find(|entry| entry.at == ANYWHERE))?;
-        Some(found.admit(&self.whole.settings.listeners))
+        Some(found.admit(&self.whole.settings.listeners, &self.traits))
     }
 
     /// Whose identity it is, as far as the order says.

@@ -366,6 +366,7 @@ pub struct Permit {
     pub once: bool,
     pub valid_from: Option<Timestamp>,
     pub expires: Option<Timestamp>,
+    pub issued: Timestamp,
     /// The command on many that made it.
     #[serde(default)]
     pub job: Option<String>,
@@ -373,8 +374,8 @@ pub struct Permit {
 
 impl From<Credential> for Permit {
     fn from(credential: Credential) -> Self {
-        let Credential { device, user, identity, material, once, valid_from, expires, job, .. } = credential;
-        Self { device, user, identity, material, once, valid_from, expires, job }
+        let Credential { device, user, identity, material, once, valid_from, expires, issued, job, .. } = credential;
+        Self { device, user, identity, material, once, valid_from, expires, issued, job }
     }
 }
 

@@ -11,6 +11,7 @@
 //! | `told` | what devices know of their ways in |
 //! | `shared_secret` | secrets that several share, and how old they are |
 //! | `authority` | certificate authorities and what they signed |
+//! | `policy` | a policy in the one list |
 //! | `registry` | where accounts are kept and checked |
 //! | `stored_order` | orders as they were sent |
 //! | `record` | revocations, sessions |
@@ -24,6 +25,7 @@ mod host;
 mod job;
 mod listener;
 mod people;
+mod policy;
 mod record;
 mod registry;
 mod sealed_secret;
@@ -46,6 +48,7 @@ pub use host::{Access, Host, HostKind, Leftover, SshTarget, Via};
 pub use job::Job;
 pub use listener::{Listener, Reach, Served};
 pub use people::{Device, Group, User, UserState};
+pub use policy::{GAP, Policy};
 pub use record::{Revocation, Session};
 pub use registry::{Method, Registry, RegistryKind};
 pub use sealed_secret::SealedSecret;

@@ -35,4 +35,7 @@ pub struct Session {
     /// Bytes of inner packets to the device.
     pub sent: u64,
     pub last_heard: Option<Timestamp>,
+    /// By which it was admitted, as far as the gateway said.
+    #[serde(default)]
+    pub policy: Option<String>,
 }

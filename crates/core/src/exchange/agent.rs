@@ -261,6 +261,9 @@ pub struct Live {
     pub sent: u64,
     pub last_heard: Timestamp,
     pub software: String,
+    /// By which it was admitted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub policy: Option<String>,
 }
 
 impl AgentStatus {

@@ -39,6 +39,9 @@ pub enum NewsEvent {
         /// The newest way notice that the device has taken; 0 for none.
         #[serde(default)]
         notice: u32,
+        /// The policy by which it was admitted.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        policy: Option<String>,
     },
     /// An order was brought to another gateway, which has it now.
     Passed { gateway: String, order: u64 },

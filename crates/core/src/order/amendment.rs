@@ -152,8 +152,8 @@ pub(crate) fn amend(content: &mut Content, amendments: Vec<Amendment>) {
 pub struct Excerpt {
     /// The entries of the devices that were asked for.
     pub admit: Vec<Admit>,
-    /// Which of the identities that were asked for it names as revoked.
-    pub revoked: BTreeSet<String>,
+    /// Of the identities that were asked for those that it names as revoked, as it says it.
+    pub revoked: BTreeMap<String, Revoked>,
 }
 
 /// How the name of a device begins in the text of an order. Keys stand in their order there: in an entry only an address and the name of a
@@ -173,7 +173,9 @@ pub fn excerpt(order: &str, devices: &BTreeSet<String>, identities: &BTreeSet<St
         if let Some(key) = order[..at].strip_suffix("\":{") {
             let identity = &key[key.rfind('"')? + 1..];
             if identities.contains(identity) {
-                found.revoked.insert(identity.to_owned());
+                let text = &order[at - 1..];
+                let revoked = serde_json::Deserializer::from_str(text).into_iter::<Revoked>().next()?.ok()?;
+                found.revoked.insert(identity.to_owned(), revoked);
             }
             continue;
         }

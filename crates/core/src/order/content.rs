@@ -1,6 +1,6 @@
 //! What a gateway is to be, and computing it from the estate.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
 
 use ipnet::{IpNet, Ipv4Net, Ipv6Net};
@@ -12,6 +12,7 @@ use crate::admission::{Proof, ProofKind, account_purpose};
 use crate::estate::{Gateway, Listener, Material, Permit, Revocation, SharedSecret, Site};
 use crate::firewall::Service;
 use crate::keys::{PublicKey, Secret};
+use crate::policy::{Asks, List, Rule};
 use crate::pool::{gateway_address, gateway_address6};
 use crate::sealed::{self, Sealed};
 use crate::tunnel::Tunnel;
@@ -61,6 +62,36 @@ pub struct Admit {
     /// How many sessions it is good for; `None`: any number.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sessions: Option<u32>,
+    /// The user's groups, of those that a policy of the order names.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub groups: Vec<String>,
+    /// The device's platform in lower case, where a policy asks for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub platform: Option<String>,
+    /// When the credential was issued, in whole seconds, where a policy asks for its age.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub issued: Option<Timestamp>,
+}
+
+/// The list of policies that decides at a gateway.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OrderPolicies {
+    /// Those that are on, in their order.
+    pub list: Vec<Rule>,
+    /// The gateway's site.
+    pub site: String,
+    /// Its time zone, by its name in the IANA time zone database.
+    pub zone: String,
+}
+
+impl OrderPolicies {
+    /// The list made ready.
+    ///
+    /// # Errors
+    /// A condition is none, or a zone is not known here.
+    pub fn ready(&self) -> Result<List> {
+        List::new(&self.list, &self.zone)
+    }
 }
 
 impl Admit {
@@ -164,6 +195,9 @@ pub struct Content {
     /// By what they call on each other, for this agent alone; absent where there are no others.
     #[serde(default, rename = "gateways_call", skip_serializing_if = "Option::is_none")]
     pub peer_call: Option<Sealed>,
+    /// Who of those that are let in is admitted when; `None` in an order of a version before there were policies: whoever it names.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub policies: Option<OrderPolicies>,
 }
 
 impl Content {
@@ -187,6 +221,7 @@ impl Content {
             holds,
             peers,
             peer_call,
+            policies,
         } = self;
         Self {
             gateway: gateway.clone(),
@@ -205,6 +240,7 @@ impl Content {
             holds: *holds,
             peers: peers.clone(),
             peer_call: peer_call.clone(),
+            policies: policies.clone(),
         }
     }
 
@@ -215,7 +251,9 @@ impl Content {
         let tunnels = self.listeners.iter().map(|listener| format!("tunnel {}", listener.tunnel.word()));
         let proofs = self.admit.iter().map(|admit| admit.proof.kind()).collect::<HashSet<_>>();
         let proofs = proofs.into_iter().map(|kind| format!("proof {}", kind.word()));
-        tunnels.chain(proofs).chain(self.holds.map(|_| "holds".to_owned())).collect()
+        let rules = self.policies.iter().flat_map(|policies| policies.list.iter().flat_map(Rule::needs));
+        let policies = self.policies.iter().map(|_| "policies".to_owned()).chain(rules);
+        tunnels.chain(proofs).chain(self.holds.map(|_| "holds".to_owned())).chain(policies).collect()
     }
 }
 
@@ -237,6 +275,12 @@ pub struct Extract<'a> {
     /// Seconds that orders of the estate hold.
     pub holds: Option<u32>,
     pub peers: &'a [Peer],
+    /// The policies that are on, in their order.
+    pub policies: &'a [Rule],
+    /// The groups of users, of those that a policy names; whoever is in none is not there.
+    pub groups: &'a HashMap<String, Vec<String>>,
+    /// The platforms of devices, in lower case, where a policy asks for them.
+    pub platforms: &'a HashMap<String, String>,
     pub now: Timestamp,
 }
 
@@ -295,6 +339,11 @@ pub fn content(extract: &Extract<'_>) -> Result<Content> {
         revoked,
         metrics: gateway.metrics,
         certificate: gateway.certificate.as_ref().map(|certificate| certificate.chain.clone()).unwrap_or_default(),
+        policies: Some(OrderPolicies {
+            list: extract.policies.to_vec(),
+            site: extract.site.name.clone(),
+            zone: extract.site.time_zone.clone(),
+        }),
         publish: gateway
             .publish_port
             .filter(|_| !extract.published.is_empty())
@@ -312,8 +361,13 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
     let fixed = |material: &Material| {
         material.fixed().filter(|way| listeners.iter().any(|one| one.name == way.listener)).map(|way| way.inner)
     };
+    let asked: BTreeSet<Asks> = extract.policies.iter().flat_map(Rule::asks).collect();
+    let whole = |at: Timestamp| Timestamp::from_second(at.as_second()).unwrap_or(at);
     let mut admit = Vec::new();
     for permit in extract.permits {
+        let groups = extract.groups.get(&permit.user).cloned().unwrap_or_default();
+        let platform = extract.platforms.get(&permit.device).cloned();
+        let issued = asked.contains(&Asks::CredentialAge).then(|| whole(permit.issued));
         let entry = |proof: Proof, at: Option<&str>, address: Option<Ipv4Addr>| Admit {
             proof,
             device: permit.device.clone(),
@@ -323,6 +377,9 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
             until: permit.expires,
             suspended: extract.suspended.contains(&permit.user),
             sessions: permit.once.then_some(1),
+            groups: groups.clone(),
+            platform: platform.clone(),
+            issued,
         };
         match &permit.material {
             Material::KeyPair(pair) => admit.extend(
@@ -361,6 +418,9 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
                 until: one.until,
                 suspended: false,
                 sessions: None,
+                groups: Vec::new(),
+                platform: None,
+                issued: None,
             })
         }));
     }

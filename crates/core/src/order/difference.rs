@@ -12,6 +12,7 @@ use super::{Admit, Content, OrderListener, Peer};
 use crate::admission::ProofKind;
 use crate::firewall::{Protocol, Service};
 use crate::keys::PublicKey;
+use crate::policy::{Effect, Listed, form};
 
 /// One line of what an order changes: a verb and what it applies to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -91,6 +92,7 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
     for peer in were.values().filter(|peer| is(peer, &are).is_none()) {
         say("forget", format!("the gateway {} with its key {}", peer.gateway, peer.public_key.fingerprint()));
     }
+    policies(old, new, &mut say);
     if old.map(|old| &old.certificate).unwrap_or(&Vec::new()) != &new.certificate {
         say("certify", certified(&new.certificate));
     }
@@ -99,8 +101,7 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
         let all = content.into_iter().flat_map(|content| &content.admit);
         all.filter(|admit| by_certificate(admit) == certificates).map(|admit| (key(admit), admit.clone())).collect()
     };
-    let several = new.listeners.len() > 1;
-    people(&admits(old, true), &admits(Some(new), true), new, several, &mut say);
+    people(&admits(old, true), &admits(Some(new), true), (old, new), &mut say);
     let published = |content: &Content| content.publish.clone().map(|publish| publish.authorities);
     let (was, is) = (old.and_then(published).unwrap_or_default(), published(new).unwrap_or_default());
     for name in is.keys().filter(|name| !was.contains_key(*name)) {
@@ -110,7 +111,7 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
         say("withhold", format!("what {name} revoked"));
     }
     let (before, after) = (admits(old, false), admits(Some(new), false));
-    people(&before, &after, new, several, &mut say);
+    people(&before, &after, (old, new), &mut say);
     let newly: BTreeMap<_, _> =
         new.revoked.iter().filter(|(key, _)| !old.is_some_and(|old| old.revoked.contains_key(*key))).collect();
     for revoked in newly.values() {
@@ -133,6 +134,29 @@ pub fn difference(old: Option<&Content>, new: &Content) -> Vec<Change> {
     changes
 }
 
+/// What changes of who is admitted when.
+fn policies(old: Option<&Content>, new: &Content, say: &mut impl FnMut(&'static str, String)) {
+    let listed = |content: Option<&Content>| -> Vec<Listed> {
+        let list = content.and_then(|content| content.policies.as_ref()).map(|policies| policies.list.clone());
+        list.unwrap_or_default().into_iter().map(|rule| Listed { rule, on: true, about: None }).collect()
+    };
+    let Some(policies) = &new.policies else { return };
+    for (verb, words) in form::difference(&listed(old), &listed(Some(new))) {
+        say("policy", format!("{verb} {words}"));
+    }
+    let zone = |content: &Content| content.policies.as_ref().map(|policies| policies.zone.clone());
+    if let Some(before) = old.and_then(zone).filter(|before| *before != policies.zone) {
+        say("policy", format!("hours are in {before} -> {}", policies.zone));
+    }
+    let admits = |content: &Content| {
+        let list = content.policies.as_ref().map(|policies| policies.list.as_slice());
+        list.is_none_or(|list| list.iter().any(|rule| rule.effect == Effect::Admit))
+    };
+    if !admits(new) && old.is_none_or(|old| admits(old) || old.policies != new.policies) {
+        say("note", "nobody would be admitted: no policy admits anybody".into());
+    }
+}
+
 /// What an entry stays the same by.
 type Entry = (Option<String>, String, PublicKey);
 
@@ -144,10 +168,12 @@ fn key(admit: &Admit) -> Entry {
 fn people(
     before: &BTreeMap<Entry, Admit>,
     after: &BTreeMap<Entry, Admit>,
-    new: &Content,
-    several: bool,
+    (old, new): (Option<&Content>, &Content),
     say: &mut dyn FnMut(&'static str, String),
 ) {
+    let several = new.listeners.len() > 1;
+    // What another list asks of everybody is no change of theirs.
+    let same_list = old.is_some_and(|old| old.policies == new.policies);
     let named = |admit: &Admit, state: &str| {
         let at = admit.at.as_ref().filter(|_| several).map(|at| format!(" at {at}")).unwrap_or_default();
         let kind = match admit.proof.kind() {
@@ -168,8 +194,27 @@ fn people(
                 let (verb, why) = if admit.suspended { ("withdraw", "suspended") } else { ("admit", "restored") };
                 say(verb, named(admit, why));
             }
-            Some(was) if was != admit => say("change", format!("{}: address or dates", named(admit, ""))),
-            Some(_) => {}
+            Some(was) if was == admit => {}
+            Some(was) => {
+                let of_policies = Admit {
+                    groups: admit.groups.clone(),
+                    platform: admit.platform.clone(),
+                    issued: admit.issued,
+                    ..was.clone()
+                };
+                if of_policies != *admit {
+                    say("change", format!("{}: address or dates", named(admit, "")));
+                } else if same_list {
+                    let mut sides = Vec::new();
+                    if was.groups != admit.groups {
+                        sides.push(format!("groups {} -> {}", list(&was.groups), list(&admit.groups)));
+                    }
+                    if was.platform != admit.platform || was.issued != admit.issued {
+                        sides.push("platform or age".into());
+                    }
+                    say("change", format!("{}: {}, which policies ask about", named(admit, ""), sides.join(", ")));
+                }
+            }
         }
     }
     for (_, admit) in before.iter().filter(|(key, _)| !after.contains_key(*key)) {

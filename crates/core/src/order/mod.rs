@@ -29,7 +29,9 @@ mod renewal;
 mod signed;
 
 pub use amendment::{AMENDMENT, Amendment, Amends, Excerpt, SignedAmendment, amendable, excerpt};
-pub use content::{Admit, Content, Extract, OrderListener, OrderPublish, PEER_CALL, Peer, PeerDial, Revoked, content};
+pub use content::{
+    Admit, Content, Extract, OrderListener, OrderPolicies, OrderPublish, PEER_CALL, Peer, PeerDial, Revoked, content,
+};
 pub use difference::{Change, difference};
 pub use envelope::{Envelope, FORMAT, Order, sign, sign_over, signer};
 pub use follow::{closed, may_follow, touches_the_way_in};

@@ -8,10 +8,19 @@ use ed25519_dalek::{Signature, Signer as _, SigningKey, VerifyingKey};
 use serde::{Deserialize, Serialize};
 
 use crate::keys::{PublicKey, Secret};
+use crate::policy::{Asks, Terms};
 use crate::{Problem, Result};
 
 /// What this code knows of that an order may need. Whether a kind of tunnel is there, the agent says that runs it.
-const KNOWN: [&str; 5] = ["proof key", "proof certificate", "proof account", "proof shared-secret", "holds"];
+const KNOWN: [&str; 6] =
+    ["proof key", "proof certificate", "proof account", "proof shared-secret", "holds", "policies"];
+
+/// Whether this code knows of something that a list of policies may need. What only other equipment can say no gateway decides by.
+fn known_of_policies(need: &str) -> bool {
+    let asks = |word: &str| Asks::ALL.iter().any(|asks| asks.word() == word && asks.at_gateways());
+    let term = |word: &str| Terms::NAMES.contains(&word);
+    need.strip_prefix("policy ").is_some_and(asks) || need.strip_prefix("term ").is_some_and(term)
+}
 
 /// Canonical JSON of anything that serialises.
 pub(crate) fn canonical<T: Serialize>(value: &T) -> String {
@@ -40,7 +49,8 @@ pub(super) fn check_needs(text: &str, wanted: &str) -> Result<()> {
             .why(format!("this version carries out {wanted:?}"))
             .try_("bring the agent to the version of the command that made the order"));
     }
-    let known = |need: &String| KNOWN.contains(&need.as_str()) || need.starts_with("tunnel ");
+    let known =
+        |need: &String| KNOWN.contains(&need.as_str()) || need.starts_with("tunnel ") || known_of_policies(need);
     match needs.iter().find(|need| !known(need)) {
         Some(unknown) => Err(Problem::refused(format!("the order needs {unknown:?}"))
             .why("this version does not know it, and passing it over could let in whom the order keeps out")

@@ -151,11 +151,11 @@ fn what_an_order_needs_and_is_not_known_is_refused_by_name() {
         amendments: Vec::new(),
     };
     for text in [
-        text.replace(r#""needs":["#, r#""needs":["policies","#),
+        text.replace(r#""needs":["#, r#""needs":["weather","#),
         text.replace(r#""needs":["#, r#""needs":["proof dance","#).replace(r#""by":"key""#, r#""by":"dance""#),
     ] {
         let refused = with(text).read().unwrap_err();
-        assert!(refused.error.contains("\"policies\"") || refused.error.contains("\"proof dance\""), "{refused:?}");
+        assert!(refused.error.contains("\"weather\"") || refused.error.contains("\"proof dance\""), "{refused:?}");
     }
 }
 
@@ -194,6 +194,9 @@ mod from_the_estate {
             revocations,
             published: &[],
             authorities: &[],
+            policies: &[],
+            groups: &Default::default(),
+            platforms: &Default::default(),
             now: at(),
         };
         content(&extract).unwrap()

@@ -104,6 +104,27 @@ impl Tunnel {
         }
     }
 
+    /// By which method a device proves itself here that has such a proof, in the words of policies.
+    #[must_use]
+    pub fn method(&self, kind: ProofKind) -> &'static str {
+        match (kind, self) {
+            (ProofKind::Key, _) => "key",
+            (ProofKind::Certificate, _) => "certificate",
+            (ProofKind::Account, Self::Ikev2(_)) => "eap-ms-chap-v2",
+            (ProofKind::Account, _) => "password",
+            (ProofKind::SharedSecret, _) => "shared-secret",
+        }
+    }
+
+    /// Its value of Tunnel-Type (RFC 2868 section 3.1), where it has one: IKEv2 is not in the register, what carries its packets is.
+    #[must_use]
+    pub fn radius_type(&self) -> Option<u32> {
+        match self {
+            Self::Ikev2(_) => Some(9),
+            Self::Quill(_) | Self::Other(_) => None,
+        }
+    }
+
     /// Where devices' inner addresses come from.
     #[must_use]
     pub fn addresses(&self) -> Addresses {

@@ -54,6 +54,7 @@ fn why(number: Reason) -> Why {
         Reason::Administrator => Why::Administrator,
         Reason::Replaced => Why::Replaced,
         Reason::Closed => Why::Closed,
+        Reason::Policy => Why::Policy,
         Reason::Other => Why::Other,
     }
 }

@@ -213,6 +213,7 @@ fn why(reason: Reason) -> Why {
         Reason::Proof | Reason::Password => Why::Unknown,
         Reason::Untrusted => Why::Unproved,
         Reason::Unfinished => Why::Unfinished,
+        Reason::Policy => Why::Policy,
         _ => Why::Other,
     }
 }

@@ -27,6 +27,7 @@ impl Readable for Permit {
         "fixed",
         "made_on_device",
         "once",
+        "issued",
         "valid_from",
         "expires",
         "job",

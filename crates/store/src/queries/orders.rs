@@ -116,12 +116,18 @@ impl Book<'_> {
                     let amendment = signed.read()?;
                     let here = |admit: &Admit| open.contains(&admit.device);
                     found.admit.extend(amendment.admit.into_iter().filter(here));
-                    found.revoked.extend(amendment.revoked.into_keys().filter(|one| identities.contains(one)));
+                    let asked = amendment.revoked.into_iter().filter(|(one, _)| identities.contains(one));
+                    // What a later one says of it stands.
+                    for (one, revoked) in asked {
+                        found.revoked.entry(one).or_insert(revoked);
+                    }
                     open.retain(|device| !amendment.devices.contains(device));
                     read = true;
                 } else if let Some(Excerpt { admit, revoked }) = excerpt(text, &open, identities) {
                     found.admit.extend(admit);
-                    found.revoked.extend(revoked);
+                    for (one, revoked) in revoked {
+                        found.revoked.entry(one).or_insert(revoked);
+                    }
                     read = true;
                 }
                 Ok(false)
@@ -131,7 +137,7 @@ impl Book<'_> {
             }
         }
         // Whatever names a revoked identity is out, whoever it stands for.
-        found.admit.retain(|admit| !found.revoked.contains(&admit.proof.identity().to_string()));
+        found.admit.retain(|admit| !found.revoked.contains_key(&admit.proof.identity().to_string()));
         Ok(Some(found))
     }
 

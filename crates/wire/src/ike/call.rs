@@ -62,15 +62,15 @@ impl Keeper for Nobody {
         false
     }
 
-    fn certificate(&self, _: &Shown<'_>) -> Result<Granted, Refusal> {
+    fn certificate(&self, _: &Shown<'_>, _: SocketAddr) -> Result<Granted, Refusal> {
         Self::refuses()
     }
 
-    fn account(&self, _: &str) -> Result<Form, Refusal> {
+    fn account(&self, _: &str, _: SocketAddr) -> Result<Form, Refusal> {
         Self::refuses()
     }
 
-    fn signed_in(&self, _: &str, _: bool) -> Result<Granted, Refusal> {
+    fn signed_in(&self, _: &str, _: bool, _: SocketAddr) -> Result<Granted, Refusal> {
         Self::refuses()
     }
 }

@@ -169,7 +169,7 @@ impl Gateway {
         let octets = device_octets(sa, &greeting, &asked.identity);
         let device =
             Shown { identity: &asked.identity, certificates: &shown_certificates, proof: shown, octets: &octets };
-        match at.keeper.certificate(&device) {
+        match at.keeper.certificate(&device, at.from) {
             Ok(granted) => self.come_in(at, sa, &greeting, &asked, granted, say),
             Err(refusal) => self.refuse(at, sa, refusal.credential, refusal.reason, &refusal.words),
         }
@@ -209,11 +209,11 @@ impl Gateway {
             }
             Next::Say(said) => chain.add(kind::EAP, &said),
             Next::Named(name) => {
-                let form = at.keeper.account(&name);
+                let form = at.keeper.account(&name, at.from);
                 let (right, said) = talk.check(bytes, &name, form.as_ref().ok(), &mut *self.random);
                 if let Err(refusal) = form {
                     self.events.push(Event::Refused { from: at.from, refusal });
-                } else if !right && let Err(refusal) = at.keeper.signed_in(&name, false) {
+                } else if !right && let Err(refusal) = at.keeper.signed_in(&name, false, at.from) {
                     self.events.push(Event::Refused { from: at.from, refusal });
                 }
                 chain.add(kind::EAP, &said);
@@ -231,7 +231,7 @@ impl Gateway {
                 self.over(at.now, sa);
                 return true;
             }
-            Next::In { name, told, key } => match at.keeper.signed_in(&name, true) {
+            Next::In { name, told, key } => match at.keeper.signed_in(&name, true, at.from) {
                 Ok(granted) => {
                     chain.add(kind::EAP, &told);
                     self.respond(at.door, at.from, at.head, sa, &chain);

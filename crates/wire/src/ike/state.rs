@@ -47,6 +47,8 @@ pub enum Reason {
     Name,
     /// It began and went silent: what it sent next did not arrive, or it did not trust this gateway.
     Unfinished,
+    /// No policy admits it now, or one refuses it.
+    Policy,
 }
 
 /// That somebody is not let in.
@@ -132,19 +134,19 @@ pub trait Keeper {
     ///
     /// # Errors
     /// The refusal.
-    fn certificate(&self, shown: &Shown<'_>) -> Result<Granted, Refusal>;
+    fn certificate(&self, shown: &Shown<'_>, from: SocketAddr) -> Result<Granted, Refusal>;
 
     /// The form of an account's password.
     ///
     /// # Errors
     /// The refusal; the device hears the same as with a wrong password.
-    fn account(&self, name: &str) -> Result<Form, Refusal>;
+    fn account(&self, name: &str, from: SocketAddr) -> Result<Form, Refusal>;
 
     /// An account's password was right, or wrong.
     ///
     /// # Errors
     /// The refusal.
-    fn signed_in(&self, name: &str, right: bool) -> Result<Granted, Refusal>;
+    fn signed_in(&self, name: &str, right: bool, from: SocketAddr) -> Result<Granted, Refusal>;
 }
 
 /// What has happened.

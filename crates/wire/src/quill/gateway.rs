@@ -38,11 +38,11 @@ const CHECK_LENGTH: usize = 39;
 
 /// Decides who comes in.
 pub trait Doorkeeper {
-    /// The settings for the device with this key, or why it is refused; `continues` says that it has a session, which would go on.
+    /// The settings for the device with this key that calls from there, or why it is refused; `continues` says that it has a session, which would go on.
     ///
     /// # Errors
     /// The reason, and what the device's person is told beside it; no words: the reason's own sentence is enough.
-    fn admit(&self, device_key: &[u8; 32], continues: bool) -> Result<Settings, (Reason, String)>;
+    fn admit(&self, device_key: &[u8; 32], from: SocketAddr, continues: bool) -> Result<Settings, (Reason, String)>;
 }
 
 /// What the caller is told.
@@ -72,7 +72,7 @@ pub enum Event {
     /// Something longer than a datagram has arrived whole.
     Parcel { device_key: [u8; 32], kind: u8, bytes: Vec<u8> },
     /// Somebody with a device key was refused.
-    Refused { device_key: [u8; 32], from: SocketAddr, reason: Reason },
+    Refused { device_key: [u8; 32], from: SocketAddr, reason: Reason, words: String },
 }
 
 /// Where the device is to hear of the second secret: where its key came from, in a datagram of this length.
@@ -229,13 +229,25 @@ impl Gateway {
     }
 
     /// An opening is refused.
-    pub(super) fn refuse(&mut self, from: SocketAddr, device_key: [u8; 32], reason: Reason, answer: Vec<u8>) {
+    pub(super) fn refuse(
+        &mut self,
+        from: SocketAddr,
+        device_key: [u8; 32],
+        (reason, words): (Reason, String),
+        answer: Vec<u8>,
+    ) {
         self.out.push((from, answer));
-        self.events.push(Event::Refused { device_key, from, reason });
+        self.events.push(Event::Refused { device_key, from, reason, words });
     }
 
     /// What becomes of an opening that was read.
-    pub(super) fn judge(&mut self, now: Moment, proved: bool, received: &Received, keeper: &dyn Doorkeeper) -> Judged {
+    pub(super) fn judge(
+        &mut self,
+        now: Moment,
+        (from, proved): (SocketAddr, bool),
+        received: &Received,
+        keeper: &dyn Doorkeeper,
+    ) -> Judged {
         let device_key = received.device_key;
         let end = self.ends.get(&device_key);
         // A second opening of one device: one of the two may be replayed, and who shows that they are there comes first.
@@ -251,7 +263,7 @@ impl Gateway {
         };
         let renews = session.filter(named).map(|session| session.lane.session);
         let verdict = if received.opening.versions.contains(&VERSION) {
-            keeper.admit(&device_key, renews.is_some())
+            keeper.admit(&device_key, from, renews.is_some())
         } else {
             Err((Reason::Versions, format!("the gateway speaks version {VERSION}")))
         };

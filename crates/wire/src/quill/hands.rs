@@ -55,7 +55,7 @@ impl Hands {
             return None;
         }
         let received = handshake::receive(self.suite, &self.private, &knock.call, &front, &knock.datagram).ok()?;
-        let judged = machine.lock().judge(now, proved, &received, keeper);
+        let judged = machine.lock().judge(now, (knock.from, proved), &received, keeper);
         match judged {
             Judged::Again => {
                 let may = self.budget.ask(now) == Verdict::Again;
@@ -63,8 +63,8 @@ impl Hands {
             }
             Judged::Refused(reason, words) => {
                 let device_key = received.device_key;
-                let (answer, _) = received.answer(&Answer::Refused(reason, words), &mut *self.random).ok()?;
-                machine.lock().refuse(knock.from, device_key, reason, answer);
+                let (answer, _) = received.answer(&Answer::Refused(reason, words.clone()), &mut *self.random).ok()?;
+                machine.lock().refuse(knock.from, device_key, (reason, words), answer);
             }
             Judged::Admitted { own, settings, renews } => {
                 let (device_key, said) = (received.device_key, received.opening.clone());
@@ -125,7 +125,12 @@ mod tests {
 
     struct Anybody;
     impl Doorkeeper for Anybody {
-        fn admit(&self, _device_key: &[u8; 32], _continues: bool) -> Result<Settings, (Reason, String)> {
+        fn admit(
+            &self,
+            _device_key: &[u8; 32],
+            _from: std::net::SocketAddr,
+            _continues: bool,
+        ) -> Result<Settings, (Reason, String)> {
             Ok(Settings {
                 edition: 1,
                 inner: "10.187.44.2/24".parse().unwrap(),

@@ -30,6 +30,8 @@ pub enum Reason {
     Replaced = 12,
     /// The device closed the tunnel.
     Closed = 13,
+    /// No policy admits it now, or one refuses it.
+    Policy = 14,
     /// A reason that this version does not know.
     Other = 255,
 }
@@ -53,6 +55,7 @@ impl Reason {
             Administrator,
             Replaced,
             Closed,
+            Policy,
         ]
         .into_iter()
         .find(|reason| *reason as u8 == number)

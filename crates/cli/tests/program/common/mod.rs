@@ -76,10 +76,17 @@ impl World {
         Self { folder: tempfile::tempdir().unwrap(), lab: false }
     }
 
-    /// An estate with nothing in it.
-    pub fn estate() -> Self {
+    /// An estate with nothing in it, also no policy.
+    pub fn bare() -> Self {
         let world = Self::empty();
         world.run("estate create skerry").is(0);
+        world
+    }
+
+    /// An estate in which every valid credential is admitted, and with nothing else in it.
+    pub fn estate() -> Self {
+        let world = Self::bare();
+        world.run("policy add everyone admit --quiet").is(0);
         world
     }
 

@@ -1,0 +1,395 @@
+//! Playing sign-ins through the list, and checking the list: with the same decisions that gateways make.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::net::IpAddr;
+
+use jiff::Timestamp;
+use serde::Serialize;
+use yestrel_core::admission::ProofKind;
+use yestrel_core::estate::{Credential, CredentialKind, Device, Gateway, Session, Site, User, UserState};
+use yestrel_core::policy::{
+    self, Asked as Said, At, Finding, List, Nearest, Person, Place, Rule, Someone, Terms, Weight, World, moment_at,
+    zone,
+};
+use yestrel_core::tunnel::Tunnel;
+use yestrel_core::{Problem, Result};
+use yestrel_store::{Book, Query};
+
+use super::asked::Asked;
+use crate::Context;
+use crate::find;
+use crate::session::was_refused;
+
+/// Who would sign in, and how.
+#[derive(Debug, Clone, Default)]
+pub struct Question {
+    /// `mara` or `mara/laptop`.
+    pub who: String,
+    pub gateway: Option<String>,
+    pub tunnel: Option<String>,
+    pub method: Option<String>,
+    /// As people say it; `None`: now.
+    pub at: Option<String>,
+    pub from: Option<IpAddr>,
+    /// In place of the estate's list.
+    pub list: Option<Vec<Rule>>,
+}
+
+/// What would become of a sign-in.
+#[derive(Debug, Serialize)]
+pub struct Played {
+    pub device: String,
+    pub credential: Option<String>,
+    pub gateway: String,
+    pub tunnel: String,
+    pub method: String,
+    pub at: Timestamp,
+    pub zone: String,
+    /// What stands against it before any policy is asked.
+    pub before: Option<String>,
+    #[serde(skip)]
+    pub asked: Vec<Said>,
+    /// The policy that decides.
+    pub by: Option<String>,
+    pub admitted: bool,
+    #[serde(skip)]
+    pub terms: Terms,
+    /// What is nearest to an admission, in words, for whoever is refused.
+    pub nearest: Option<String>,
+    /// When it would be admitted, where only time stands against it.
+    pub opens: Option<Timestamp>,
+}
+
+/// What a credential shows.
+pub(super) fn proof(kind: CredentialKind) -> ProofKind {
+    match kind {
+        CredentialKind::KeyPair => ProofKind::Key,
+        CredentialKind::Certificate => ProofKind::Certificate,
+        CredentialKind::Password => ProofKind::Account,
+    }
+}
+
+/// A way by which a credential could come in: its gateway, and the kind of tunnel there.
+pub(super) fn ways(book: &Book<'_>, credential: &Credential) -> Result<Vec<(String, Tunnel)>> {
+    let mut ways = Vec::new();
+    for gateway in credential.gateways() {
+        for listener in find::listeners_of(book, &gateway)? {
+            if listener.tunnel.proofs().contains(&proof(credential.kind())) {
+                ways.push((gateway.clone(), listener.tunnel));
+            }
+        }
+    }
+    Ok(ways)
+}
+
+/// Plays a sign-in through the list.
+///
+/// # Errors
+/// There is no such device, or it has no way to where it is asked about; a time or a list that is none.
+pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
+    let now = context.now;
+    context.read(|book| {
+        let (device, credentials) = of_whom(book, &question.who)?;
+        let live = credentials.iter().filter(|credential| credential.revoked.is_none());
+        let mut found = None;
+        for credential in live.chain(credentials.iter().filter(|credential| credential.revoked.is_some())) {
+            let kind = proof(credential.kind());
+            let fits = |(gateway, tunnel): &(String, Tunnel)| {
+                question.gateway.as_ref().is_none_or(|wanted| wanted == gateway)
+                    && question.tunnel.as_ref().is_none_or(|wanted| wanted == tunnel.word())
+                    && question.method.as_ref().is_none_or(|wanted| wanted == tunnel.method(kind))
+            };
+            if let Some(way) = ways(book, credential)?.into_iter().find(fits) {
+                found = Some((credential, way));
+                break;
+            }
+        }
+        if let Some(gateway) = &question.gateway {
+            book.need::<Gateway>(gateway)?;
+        }
+        let Some((credential, (gateway, tunnel))) = found else {
+            return Err(Problem::refused(format!("{} has nothing that could come in there", device.name))
+                .why("no credential of it has a way to such a gateway, by such a tunnel and method")
+                .try_(format!("yestrel credential list {}", device.user))
+                .try_(format!("yestrel credential issue {}", device.name)));
+        };
+        let gateway: Gateway = book.need(&gateway)?;
+        let site: Site = book.need(&gateway.site)?;
+        let place = zone(&site.time_zone)?;
+        let at = question.at.as_deref().map(|text| moment_at(text, &place, now)).transpose()?.unwrap_or(now);
+        let user: User = book.need(&device.user)?;
+        let rules = match &question.list {
+            Some(rules) => rules.clone(),
+            None => Asked::read(book)?.rules,
+        };
+        let list = List::new(&rules, &site.time_zone)?;
+        let platform = device.platform.as_ref().map(|platform| platform.to_lowercase());
+        let method = tunnel.method(proof(credential.kind()));
+        let person = Person {
+            user: &user.name,
+            groups: &user.groups,
+            device: &device.name,
+            platform: platform.as_deref(),
+            credential: credential.kind().word(),
+            issued: Some(credential.issued),
+        };
+        let signs_in = At {
+            at,
+            from: question.from,
+            tunnel: Some(tunnel.word()),
+            tunnel_type: tunnel.radius_type(),
+            port_type: Some(5),
+            gateway: &gateway.name,
+            site: &site.name,
+            registry: "estate",
+            realm: None,
+            method,
+            second_factor: false,
+            first: credential.first_used.is_none(),
+        };
+        let decision = list.decide_once(&person, &signs_in);
+        let near = decision.admits().is_none().then(|| policy::nearest(&list, &person, &signs_in));
+        let opens = match &near {
+            Some(Nearest::Opens { at, .. }) => Some(*at),
+            _ => None,
+        };
+        let dated = |at: Timestamp| yestrel_core::moment(at);
+        let before = match credential {
+            one if one.revoked.is_some() => Some(format!("{} is revoked", one.name)),
+            _ if user.state == UserState::Suspended => Some(format!("{} is suspended", user.name)),
+            one if one.valid_from.is_some_and(|from| from > at) => {
+                Some(format!("{} holds from {}", one.name, one.valid_from.map(dated).unwrap_or_default()))
+            }
+            one if one.expires.is_some_and(|until| until <= at) => {
+                Some(format!("{} ended on {}", one.name, one.expires.map(dated).unwrap_or_default()))
+            }
+            _ => None,
+        };
+        Ok(Played {
+            device: device.name.clone(),
+            credential: Some(credential.name.clone()),
+            gateway: gateway.name.clone(),
+            tunnel: tunnel.word().into(),
+            method: method.into(),
+            at,
+            zone: site.time_zone.clone(),
+            asked: policy::asked(&list, &person, &signs_in),
+            by: decision.by.map(|(_, rule)| rule.name.clone()),
+            admitted: decision.admits().is_some() && before.is_none(),
+            terms: decision.admits().map(|rule| rule.terms.clone()).unwrap_or_default(),
+            nearest: near.map(|near| near.words(&list, at)),
+            opens,
+            before,
+        })
+    })
+}
+
+/// A device by its name, or one of a user's, the one with a live credential first; and its credentials.
+fn of_whom(book: &Book<'_>, who: &str) -> Result<(Device, Vec<Credential>)> {
+    let credentials = |device: &Device| book.find::<Credential>(&[("device", device.name.as_str().into())]);
+    if who.contains('/') {
+        let device: Device = book.need(who)?;
+        let all = credentials(&device)?;
+        return Ok((device, all));
+    }
+    let user: User = book.need(who)?;
+    let mut first = None;
+    for device in book.find::<Device>(&[("user", user.name.as_str().into())])? {
+        let all = credentials(&device)?;
+        if all.iter().any(|credential| credential.revoked.is_none()) {
+            return Ok((device, all));
+        }
+        first = first.or(Some((device, all)));
+    }
+    first.ok_or_else(|| {
+        Problem::refused(format!("{who} has no device that could sign in"))
+            .try_(format!("yestrel device add {who}/NAME"))
+    })
+}
+
+/// What was found in a list, and how many policies of it were looked at.
+#[derive(Debug)]
+pub struct Checked {
+    pub findings: Vec<Finding>,
+    pub policies: usize,
+}
+
+/// Checks the estate's list, or another in its place.
+///
+/// # Errors
+/// The estate cannot be read, or a condition is none.
+pub fn check(context: &mut Context, list: Option<Vec<Rule>>) -> Result<Checked> {
+    context.read(|book| {
+        let rules = match list {
+            Some(rules) => rules,
+            None => Asked::read(book)?.rules,
+        };
+        let findings = policy::check(&rules, &world(book)?)?;
+        Ok(Checked { findings, policies: rules.len() })
+    })
+}
+
+/// Whether a list admits nobody, whoever and whenever it were.
+pub(super) fn admits_nobody(rules: &[Rule], now: Timestamp) -> Result<bool> {
+    // Whoever is in the estate now may be gone tomorrow, and others there: people are not looked at.
+    let anywhere = World { people: Vec::new(), places: Vec::new(), now };
+    Ok(policy::check(rules, &anywhere)?.iter().any(|one| one.policy.is_none() && one.weight == Weight::Bad))
+}
+
+/// Everybody who could sign in, each kind of person once for the list, and everywhere.
+fn world(book: &Book<'_>) -> Result<World> {
+    let mut users: HashMap<String, (Vec<String>, bool)> = HashMap::new();
+    book.each(&Query::default(), |user: User| {
+        users.insert(user.name, (user.groups, user.state == UserState::Suspended));
+        Ok(true)
+    })?;
+    let mut people = Vec::new();
+    book.each_device(None, |device, credentials| {
+        let (groups, suspended) = users.get(&device.user).cloned().unwrap_or_default();
+        let kinds: BTreeSet<&str> = credentials.iter().map(|one| one.kind().word()).collect();
+        for credential in kinds.into_iter().filter(|_| !suspended) {
+            people.push(Someone {
+                user: device.user.clone(),
+                groups: groups.clone(),
+                device: device.name.clone(),
+                platform: device.platform.as_ref().map(|platform| platform.to_lowercase()),
+                credential: credential.to_owned(),
+            });
+        }
+        Ok(true)
+    })?;
+    let zones: HashMap<String, String> =
+        book.all::<Site>()?.into_iter().map(|site| (site.name, site.time_zone)).collect();
+    let mut places = Vec::new();
+    for gateway in book.all::<Gateway>()? {
+        let tunnels: BTreeSet<String> =
+            find::listeners_of(book, &gateway.name)?.iter().map(|one| one.tunnel.word().to_owned()).collect();
+        let zone = zones.get(&gateway.site).cloned().unwrap_or_else(|| "UTC".into());
+        let tunnels = tunnels.into_iter().collect();
+        places.push(Place { gateway: gateway.name, site: gateway.site, zone, tunnels });
+    }
+    Ok(World { people, places, now: book.now })
+}
+
+/// Past sign-ins played against a list.
+#[derive(Debug, Default, Serialize)]
+pub struct Replay {
+    pub sign_ins: usize,
+    /// Those that were admitted and would be refused, each with why.
+    pub refused: Vec<Fate>,
+    /// Those that policies refused and that would be admitted, each with by which.
+    pub admitted: Vec<Fate>,
+}
+
+/// A past sign-in of which another thing would become.
+#[derive(Debug, Serialize)]
+pub struct Fate {
+    pub at: Timestamp,
+    pub device: String,
+    pub gateway: String,
+    pub from: String,
+    /// By which it was admitted, as far as the gateway said.
+    pub was: Option<String>,
+    pub why: String,
+}
+
+/// Plays the sign-ins since a moment against a list, with people as they are now.
+///
+/// # Errors
+/// The estate cannot be read, or a condition is none.
+pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) -> Result<Replay> {
+    context.read(|book| {
+        let rules = match list {
+            Some(rules) => rules,
+            None => Asked::read(book)?.rules,
+        };
+        let mut sites = BTreeMap::new();
+        for gateway in book.all::<Gateway>()? {
+            let site: Site = book.need(&gateway.site)?;
+            sites.insert(gateway.name, (List::new(&rules, &site.time_zone)?, site.name));
+        }
+        let mut people: HashMap<(String, String), Option<Carries>> = HashMap::new();
+        let mut replay = Replay::default();
+        let since = since.to_string();
+        let query = Query { at_least: Some(("opened", &since)), by: Some("opened"), ..Query::default() };
+        let mut sessions: Vec<Session> = book.ask(&query)?;
+        // What was lost of the news stands among them, of nobody.
+        sessions.retain(|session| session.device.contains('/'));
+        for session in sessions {
+            let Some((list, site)) = sites.get(&session.gateway) else { continue };
+            let key = (session.device.clone(), session.gateway.clone());
+            if !people.contains_key(&key) {
+                people.insert(key.clone(), someone(book, &session.device, &session.gateway)?);
+            }
+            let Some(Some(Carries { someone, issued, tunnel, method })) = people.get(&key) else { continue };
+            let refused = was_refused(&session);
+            let by_policy = format!(": {}", yestrel_core::admission::Reason::Policy);
+            if refused && !session.reason.as_ref().is_some_and(|reason| reason.contains(&by_policy)) {
+                continue;
+            }
+            replay.sign_ins += 1;
+            let person = Person { issued: *issued, ..someone.person() };
+            let from = session.from_address.parse::<std::net::SocketAddr>().ok().map(|from| from.ip());
+            let at = At {
+                at: session.opened,
+                from,
+                tunnel: Some(tunnel.word()),
+                tunnel_type: tunnel.radius_type(),
+                port_type: Some(5),
+                gateway: &session.gateway,
+                site,
+                registry: "estate",
+                realm: None,
+                method,
+                second_factor: false,
+                first: false,
+            };
+            let decision = list.decide_once(&person, &at);
+            let admits = decision.admits();
+            if admits.is_some() == refused {
+                let why = match (admits, decision.by) {
+                    (Some(rule), _) => format!("{} admits", rule.name),
+                    (None, Some((_, rule))) => format!("{} refuses", rule.name),
+                    (None, None) => policy::nearest_soon(list, &person, &at).words(list, session.opened),
+                };
+                let fates = if refused { &mut replay.admitted } else { &mut replay.refused };
+                fates.push(Fate {
+                    at: session.opened,
+                    device: session.device,
+                    gateway: session.gateway,
+                    from: session.from_address,
+                    was: session.policy,
+                    why,
+                });
+            }
+        }
+        Ok(replay)
+    })
+}
+
+/// A device as it would sign in at a gateway.
+struct Carries {
+    someone: Someone,
+    issued: Option<Timestamp>,
+    tunnel: Tunnel,
+    method: &'static str,
+}
+
+fn someone(book: &Book<'_>, device: &str, gateway: &str) -> Result<Option<Carries>> {
+    let Some(device) = book.get::<Device>(device)? else { return Ok(None) };
+    let Some(user) = book.get::<User>(&device.user)? else { return Ok(None) };
+    for credential in book.find::<Credential>(&[("device", device.name.as_str().into())])?.into_iter().rev() {
+        if let Some((_, tunnel)) = ways(book, &credential)?.into_iter().find(|(at, _)| at == gateway) {
+            let someone = Someone {
+                user: user.name,
+                groups: user.groups,
+                device: device.name,
+                platform: device.platform.map(|platform| platform.to_lowercase()),
+                credential: credential.kind().word().into(),
+            };
+            let method = tunnel.method(proof(credential.kind()));
+            return Ok(Some(Carries { someone, issued: Some(credential.issued), tunnel, method }));
+        }
+    }
+    Ok(None)
+}

@@ -1,0 +1,170 @@
+//! Who could come in when, over a week.
+
+use std::collections::HashMap;
+
+use jiff::civil::Time;
+use jiff::{SignedDuration, Timestamp, ToSpan as _};
+use serde::Serialize;
+use yestrel_core::estate::{Gateway, Site, User, UserState};
+use yestrel_core::policy::{At, Known, List, Person, Rule, moment_at, zone};
+use yestrel_core::{Problem, Result};
+use yestrel_store::{Book, Query};
+
+use super::asked::Asked;
+use super::rehearse::{proof, ways};
+use crate::Context;
+
+/// Users who could come in at the same hours of a week.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Week {
+    pub users: Vec<String>,
+    /// Monday to Sunday: hours, "all day", or nothing.
+    pub days: [String; 7],
+}
+
+/// Who could come in when, at a gateway or at the first, in the week of a moment or of now; by any device and credential that they have.
+///
+/// # Errors
+/// There is no such gateway, or none; a time or a list that is none.
+pub fn week(
+    context: &mut Context,
+    gateway: Option<&str>,
+    at: Option<&str>,
+    list: Option<Vec<Rule>>,
+) -> Result<Vec<Week>> {
+    let now = context.now;
+    context.read(|book| {
+        let gateway: Gateway = match gateway {
+            Some(name) => book.need(name)?,
+            None => book.all()?.into_iter().next().ok_or_else(|| {
+                Problem::refused("there is no gateway at which somebody could sign in")
+                    .try_("yestrel gateway create NAME --host HOST --dialled NAME")
+            })?,
+        };
+        let site: Site = book.need(&gateway.site)?;
+        let place = zone(&site.time_zone)?;
+        let at = at.map(|text| moment_at(text, &place, now)).transpose()?.unwrap_or(now);
+        let rules = match list {
+            Some(rules) => rules,
+            None => Asked::read(book)?.rules,
+        };
+        let list = List::new(&rules, &site.time_zone)?;
+        let today = place.to_datetime(at).date();
+        let monday = today.saturating_sub(i64::from(today.weekday().to_monday_zero_offset()).days());
+        let midnight = |day: i64| {
+            let date = monday.saturating_add(day.days()).to_datetime(Time::midnight());
+            place.to_ambiguous_timestamp(date).compatible().unwrap_or(at)
+        };
+        let midnights: Vec<Timestamp> = (0..=7).map(midnight).collect();
+        let mut rows: HashMap<[String; 7], Vec<String>> = HashMap::new();
+        let mut known: HashMap<(Known, String, String), Vec<bool>> = HashMap::new();
+        let before = midnights[0] - SignedDuration::from_secs(1);
+        let moments: Vec<Timestamp> = {
+            let mut all = list.changes(None, before, SignedDuration::from_hours(24 * 7 + 2));
+            all.extend(&midnights);
+            all.sort_unstable();
+            all.dedup();
+            all.retain(|moment| *moment < midnights[7]);
+            all
+        };
+        for (user, whole) in whole(book)? {
+            let mut open = vec![false; moments.len()];
+            for (device, platform, credentials) in whole {
+                for credential in credentials {
+                    for (at, tunnel) in ways(book, &credential)?.into_iter().filter(|(at, _)| *at == gateway.name) {
+                        let person = Person {
+                            user: &user.name,
+                            groups: &user.groups,
+                            device: &device,
+                            platform: platform.as_deref(),
+                            credential: credential.kind().word(),
+                            issued: Some(credential.issued),
+                        };
+                        let how = tunnel.method(proof(credential.kind()));
+                        let of = list.know(&person);
+                        let decide = || {
+                            let decided = moments.iter().map(|moment| {
+                                let sign = At {
+                                    at: *moment,
+                                    from: None,
+                                    tunnel: Some(tunnel.word()),
+                                    tunnel_type: tunnel.radius_type(),
+                                    port_type: Some(5),
+                                    gateway: &at,
+                                    site: &site.name,
+                                    registry: "estate",
+                                    realm: None,
+                                    method: how,
+                                    second_factor: false,
+                                    first: false,
+                                };
+                                list.decide(&of, &person, &sign).admits().is_some()
+                            });
+                            decided.collect::<Vec<_>>()
+                        };
+                        // Ages are each credential's own.
+                        let found = match list.next_age(credential.issued, Timestamp::MIN).is_some() {
+                            true => decide(),
+                            false => {
+                                let key = (of.clone(), tunnel.word().to_owned(), credential.kind().word().to_owned());
+                                known.entry(key).or_insert_with(decide).clone()
+                            }
+                        };
+                        open.iter_mut().zip(found).for_each(|(open, found)| *open |= found);
+                    }
+                }
+            }
+            rows.entry(days(&moments, &midnights, &open, &place)).or_default().push(user.name);
+        }
+        let mut rows: Vec<_> = rows.into_iter().map(|(days, users)| Week { users, days }).collect();
+        rows.iter_mut().for_each(|row| row.users.sort());
+        rows.sort_by(|a, b| a.users.cmp(&b.users));
+        Ok(rows)
+    })
+}
+
+type Carried = Vec<(String, Option<String>, Vec<yestrel_core::estate::Credential>)>;
+
+/// Users who are not suspended, with devices and live credentials.
+fn whole(book: &Book<'_>) -> Result<Vec<(User, Carried)>> {
+    let mut all: HashMap<String, Carried> = HashMap::new();
+    book.each_device(None, |device, credentials| {
+        let platform = device.platform.map(|platform| platform.to_lowercase());
+        all.entry(device.user).or_default().push((device.name, platform, credentials));
+        Ok(true)
+    })?;
+    let mut users = Vec::new();
+    book.each(&Query::default(), |user: User| {
+        if let Some(carried) = all.remove(&user.name).filter(|_| user.state == UserState::Active) {
+            users.push((user, carried));
+        }
+        Ok(true)
+    })?;
+    Ok(users)
+}
+
+/// The hours of each day in words, by the clock on the wall.
+fn days(moments: &[Timestamp], midnights: &[Timestamp], open: &[bool], zone: &jiff::tz::TimeZone) -> [String; 7] {
+    let clock = |at: Timestamp| zone.to_datetime(at).time().strftime("%H:%M").to_string();
+    std::array::from_fn(|day| {
+        let (begins, ends) = (midnights[day], midnights[day + 1]);
+        let mut spans: Vec<(Timestamp, Timestamp)> = Vec::new();
+        for (place, moment) in moments.iter().enumerate().filter(|(_, at)| **at >= begins && **at < ends) {
+            let until = moments.get(place + 1).copied().unwrap_or(ends).min(ends);
+            match spans.last_mut().filter(|last| last.1 == *moment) {
+                Some(last) if open[place] => last.1 = until,
+                _ if open[place] => spans.push((*moment, until)),
+                _ => {}
+            }
+        }
+        match &spans[..] {
+            [(from, to)] if (*from, *to) == (begins, ends) => "all day".into(),
+            some => {
+                let one = |(from, to): &(Timestamp, Timestamp)| {
+                    format!("{}-{}", clock(*from), if *to == ends { "24:00".to_owned() } else { clock(*to) })
+                };
+                some.iter().map(one).collect::<Vec<_>>().join(" ")
+            }
+        }
+    })
+}

@@ -1,0 +1,232 @@
+//! What a rehearsal and a check say.
+
+use std::net::IpAddr;
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use jiff::Timestamp;
+use yestrel_actions::Context;
+use yestrel_actions::policy::{self, Checked, Played, Question, Replay, Week};
+use yestrel_core::findings::Grade;
+use yestrel_core::policy::{END, Rule, Weight};
+use yestrel_core::{Problem, Result};
+
+use crate::listing::since;
+use crate::output::{Cell, Output, Table};
+use crate::words::{counted, read_file};
+
+#[derive(Args)]
+pub struct Arguments {
+    /// USER or USER/DEVICE
+    #[arg(required_unless_present_any = ["all_users", "since"], conflicts_with_all = ["all_users", "since"])]
+    who: Option<String>,
+    /// At this gateway
+    #[arg(long)]
+    gateway: Option<String>,
+    /// By this kind of tunnel
+    #[arg(long, value_parser = ["quill", "ikev2"])]
+    tunnel: Option<String>,
+    /// By this method
+    #[arg(long)]
+    method: Option<String>,
+    /// When, by the clock of the gateway's site: "fri 10:00", 10:00, "2027-03-05 10:00"; default: now
+    #[arg(long, value_name = "TIME")]
+    at: Option<String>,
+    /// From this address
+    #[arg(long, value_name = "ADDRESS")]
+    from: Option<IpAddr>,
+    /// Another list in place of the estate's, as policy export writes it
+    #[arg(long, value_name = "FILE")]
+    with: Option<PathBuf>,
+    /// Who could come in when, in the week of --at
+    #[arg(long, conflicts_with_all = ["since", "from"])]
+    all_users: bool,
+    /// Past sign-ins since then, and which of them the list would refuse
+    #[arg(long, value_name = "WHEN", value_parser = since)]
+    since: Option<Timestamp>,
+}
+
+/// The text of a file with policies.
+pub(super) fn text(file: &Path) -> Result<String> {
+    String::from_utf8(read_file(file)?).map_err(|_| {
+        Problem::words(format!("{} is no text", file.display())).try_("a file as yestrel policy export writes it")
+    })
+}
+
+/// The policies of a file.
+pub(super) fn rules(file: &Path) -> Result<Vec<Rule>> {
+    policy::rules_of(&text(file)?)
+}
+
+pub(super) fn run(output: Output, context: &mut Context, arguments: &Arguments) -> Result<()> {
+    let list = arguments.with.as_deref().map(rules).transpose()?;
+    if arguments.all_users {
+        let week = policy::week(context, arguments.gateway.as_deref(), arguments.at.as_deref(), list)?;
+        show_week(output, &week);
+        return Ok(());
+    }
+    if let Some(since) = arguments.since {
+        show_replay(output, &policy::played(context, since, list)?);
+        return Ok(());
+    }
+    let question = Question {
+        who: arguments.who.clone().unwrap_or_default(),
+        gateway: arguments.gateway.clone(),
+        tunnel: arguments.tunnel.clone(),
+        method: arguments.method.clone(),
+        at: arguments.at.clone(),
+        from: arguments.from,
+        list,
+    };
+    show_played(output, &policy::rehearse(context, &question)?);
+    Ok(())
+}
+
+fn show_played(output: Output, played: &Played) {
+    if output.is_for_programs() {
+        let asked = played
+            .asked
+            .iter()
+            .map(|one| format!("{}: {}", one.policy, one.failed.as_deref().unwrap_or("every condition holds")));
+        output.record(&[
+            ("device", played.device.as_str().into()),
+            ("credential", played.credential.clone().into()),
+            ("gateway", played.gateway.as_str().into()),
+            ("tunnel", played.tunnel.as_str().into()),
+            ("method", played.method.as_str().into()),
+            ("at", Cell::Time(played.at)),
+            ("admitted", Cell::Flag(played.admitted)),
+            ("by", played.by.clone().into()),
+            ("limits", Cell::List(played.terms.words())),
+            ("asked", Cell::List(asked.collect())),
+            ("before", played.before.clone().into()),
+            ("nearest", played.nearest.clone().into()),
+            ("opens", played.opens.into()),
+        ]);
+        return;
+    }
+    let decides = played.asked.last().is_some_and(|one| one.failed.is_none());
+    let names: Vec<String> =
+        played.asked.iter().zip(1..).map(|(one, place)| format!("{place} {}", one.policy)).collect();
+    let widest = names.iter().map(|name| name.chars().count()).chain([END.len()]).max().unwrap_or(0);
+    let mut text = format!("checked by    {:widest$}  yes  claims what no other registry does\n", "this estate");
+    let mut label = "admitted by";
+    for (one, name) in played.asked.iter().zip(&names) {
+        let (word, why) = match &one.failed {
+            None => ("yes", String::new()),
+            Some(why) => ("no ", format!("  {why}")),
+        };
+        text.push_str(format!("{label:12}  {name:widest$}  {word}{why}").trim_end());
+        text.push('\n');
+        label = "";
+    }
+    if !decides {
+        text.push_str(&format!("{label:12}  {END:widest$}  no\n"));
+    }
+    let limits = played.terms.words();
+    let limits = if limits.is_empty() { String::new() } else { format!(": {}", limits.join(", ")) };
+    let by = played.by.as_deref().unwrap_or_default();
+    let (device, verdict) = (&played.device, &played.before);
+    text.push_str(&match (verdict, played.admitted, decides, &played.nearest) {
+        (Some(before), _, true, None) => format!("refused: {before}; the policy {by} would admit {device}{limits}\n"),
+        (Some(before), ..) => format!("refused: {before}; and no policy would admit it\n"),
+        (None, true, ..) => {
+            format!("admitted: {device} at {} by {}, by the policy {by}{limits}\n", played.gateway, played.tunnel)
+        }
+        (None, false, true, near) => {
+            format!("refused: the policy {by} refuses {device}{}\n", sentence(near.as_deref()))
+        }
+        (None, false, false, near) => format!("refused: no policy admits {device}{}\n", sentence(near.as_deref())),
+    });
+    output.write(&text);
+}
+
+/// What is nearest, as the next sentence.
+fn sentence(near: Option<&str>) -> String {
+    let Some(near) = near else { return String::new() };
+    let mut letters = near.chars();
+    let first = letters.next().map(|first| first.to_uppercase().to_string()).unwrap_or_default();
+    format!(". {first}{}.", letters.as_str())
+}
+
+fn show_week(output: Output, week: &[Week]) {
+    const COLUMNS: [&str; 9] = ["users", "count", "mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+    let mut table =
+        Table::new(&COLUMNS, "nobody has a device that could sign in; yestrel credential issue USER/DEVICE");
+    for row in week {
+        let users = match (output.is_for_programs(), &row.users[..]) {
+            (false, [first, second, .., _]) if row.users.len() > 3 => {
+                Cell::Text(format!("{first}, {second} and {} more", row.users.len() - 2))
+            }
+            _ => Cell::List(row.users.clone()),
+        };
+        let days = row.days.iter().map(|day| Cell::Text(day.clone()));
+        table.row([users, row.users.len().into()].into_iter().chain(days).collect());
+    }
+    output.table(&table);
+}
+
+fn show_replay(output: Output, replay: &Replay) {
+    let mut table = Table::new(&["at", "device", "gateway", "from", "was", "would be", "because"], "");
+    let all = replay.refused.iter().map(|fate| (fate, false)).chain(replay.admitted.iter().map(|fate| (fate, true)));
+    for (fate, admitted) in all {
+        let was = fate.was.as_ref().map(|by| format!("admitted by {by}"));
+        let was = was.unwrap_or_else(|| if admitted { "refused".into() } else { "admitted".into() });
+        table.row(vec![
+            Cell::Time(fate.at),
+            fate.device.as_str().into(),
+            fate.gateway.as_str().into(),
+            fate.from.as_str().into(),
+            was.into(),
+            if admitted { "admitted" } else { "refused" }.into(),
+            fate.why.as_str().into(),
+        ]);
+    }
+    if !table.rows.is_empty() || output.is_for_programs() {
+        output.table(&table);
+    }
+    output.say(&match (replay.sign_ins, replay.refused.len() + replay.admitted.len()) {
+        (0, _) => "no sign-in since then is on record; yestrel session list   collects what gateways saw".to_owned(),
+        (all, 0) => format!("of {} since then, nothing else would have become", counted(all, "sign-in")),
+        (all, _) => format!(
+            "of {} since then, {} would be refused that were not, and {} admitted that were refused",
+            counted(all, "sign-in"),
+            replay.refused.len(),
+            replay.admitted.len()
+        ),
+    });
+}
+
+/// Says what was found.
+///
+/// # Errors
+/// Something bad was.
+pub(super) fn checked(output: Output, checked: &Checked) -> Result<()> {
+    let mut table = Table::new(&["weight", "policy", "finding", "example"], "");
+    for one in &checked.findings {
+        let (grade, word) = match one.weight {
+            Weight::Bad => (Grade::Bad, "bad"),
+            Weight::Poor => (Grade::Poor, "poor"),
+            Weight::Note => (Grade::Good, "note"),
+        };
+        table.row(vec![
+            Cell::State(grade, word.into()),
+            one.policy.clone().into(),
+            one.words.as_str().into(),
+            one.example.clone().into(),
+        ]);
+    }
+    if output.is_for_programs() || !checked.findings.is_empty() {
+        output.table(&table);
+    }
+    if checked.findings.is_empty() {
+        let all = if checked.policies == 1 { "1 policy".to_owned() } else { format!("{} policies", checked.policies) };
+        output.say(&format!("nothing is wrong with the list of {all}"));
+    }
+    match checked.findings.iter().find(|one| one.weight == Weight::Bad) {
+        Some(bad) => Err(Problem::refused(format!("the list is bad: {}", bad.words))
+            .why("gateways that have it refuse everybody")
+            .try_("yestrel policy add everyone admit   lets every valid credential in")),
+        None => Ok(()),
+    }
+}

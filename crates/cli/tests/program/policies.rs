@@ -1,0 +1,325 @@
+//! Policies: the list as it is changed, what it says beforehand, and how gateways keep to it.
+
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, ToSpan as _};
+
+use crate::common::{Came, World, wait};
+
+/// The estate of the example, without a lab: a gateway with a listener, the crew, the welders, and who is in neither.
+fn skerry() -> World {
+    let world = World::bare();
+    world.run("site add boatyard --network 192.168.61.0/24 --time-zone Europe/Oslo").is(0);
+    for group in ["crew", "welders", "pilots"] {
+        world.run(&format!("group add {group}")).is(0);
+    }
+    world.run("user add oskar --group welders").is(0);
+    world.run("user add mara --group crew").is(0);
+    world.run("user add nils").is(0);
+    world
+}
+
+fn words(world: &World, words: &[&str]) -> Came {
+    world.run_words(words)
+}
+
+fn dry_dock(world: &World) {
+    let hours = "hours=tue,thu 05:30-11:15";
+    let add = ["policy", "add", "dry-dock", "admit", "--when", "group=welders", "--when", hours, "--session", "6h"];
+    words(world, &add).is(0).says("number 1");
+    let hours = "hours=daily 22:00-06:00";
+    words(world, &["policy", "add", "night-crew", "admit", "--when", "group=crew", "--when", hours])
+        .is(0)
+        .says("number 2");
+}
+
+fn order(world: &World) -> Vec<String> {
+    let list = world.run("policy list --format json").is(0).json();
+    list.as_array().unwrap().iter().map(|row| row["name"].as_str().unwrap().to_owned()).collect()
+}
+
+#[test]
+fn the_list_is_made_changed_moved_and_shown_in_its_order() {
+    let world = skerry();
+    world
+        .run("policy list")
+        .is(0)
+        .says("end of list")
+        .says("nobody is let in")
+        .says("yestrel policy add everyone admit");
+    dry_dock(&world);
+    world.run("policy add everyone admit --off --about later").is(0).says("number 3");
+    let list = world.run("policy list --wide").is(0);
+    let list = list.says("1  dry-dock").says("hours tue,thu 05:30-11:15").says("for 6h at most").says("end of list");
+    assert!(list.out.lines().last().unwrap().contains("end of list"), "{}", list.out);
+    assert!(list.out.lines().any(|line| line.contains("everyone") && line.contains("off")), "{}", list.out);
+    world.run("policy move everyone --before dry-dock").is(0).says("was number 3, and is number 1");
+    assert_eq!(order(&world), ["everyone", "dry-dock", "night-crew", "end of list"]);
+    world.run("policy move everyone --after dry-dock").is(0);
+    world.run("policy move night-crew --first").is(0);
+    world.run("policy move night-crew --first").is(0).says("there already");
+    assert_eq!(order(&world), ["night-crew", "dry-dock", "everyone", "end of list"]);
+    world.run("policy add last-but-one refuse --when user=nils --before everyone").is(0).says("number 3");
+    world.run("policy change dry-dock --when hours= --user-sessions 2").is(0);
+    world.run("policy show dry-dock").is(0).says("group welders").says("2 at once of a user").says("for 6h at most");
+    world.run("policy change dry-dock --no-limits --on").is(0);
+    let shown = world.run("policy show dry-dock").is(0);
+    assert!(!shown.out.contains("hours") && !shown.out.contains("at once"), "{}", shown.out);
+    // Fifty to the same place: between any two there is room for more.
+    for number in 0..50 {
+        world.run(&format!("policy add p{number} refuse --when group=pilots --after night-crew --quiet")).is(0);
+    }
+    let all = order(&world);
+    assert_eq!((all[0].as_str(), all[1].as_str(), all[50].as_str()), ("night-crew", "p49", "p0"));
+    world.run("policy remove p7").is(0);
+    world.run("policy show p7").is(2).says("there is no policy \"p7\"");
+    world.run("estate history --last 3").is(0).says("policy remove").says("policy add");
+    // What was not rolled out is taken back like any other change.
+    world.run("estate undo --yes").is(0);
+    world.run("policy show p7").is(0);
+}
+
+#[test]
+fn what_cannot_be_is_refused_with_what_there_is() {
+    let world = skerry();
+    dry_dock(&world);
+    for (line, code, part) in [
+        ("policy add dry-dock admit", 3, "already"),
+        ("policy add Dock admit", 2, "only a-z"),
+        ("policy add a allow", 2, "admit"),
+        ("policy add a admit --when colour=red", 2, "it can ask about user"),
+        ("policy add a admit --when group=divers", 2, "no group"),
+        ("policy add a admit --when gateway=pier", 2, "no gateway"),
+        ("policy add a admit --when group", 2, "SUBJECT=VALUE"),
+        ("policy add a admit --when group=crew --when group=pilots", 2, "asked about twice"),
+        ("policy add a admit --when hours=tue", 2, "the hours"),
+        ("policy add a admit --when second-factor=yes", 3, "no gateway of this version"),
+        ("policy add a admit --session 1s", 2, "too short"),
+        ("policy add a admit --user-sessions 0", 2, "no session at once"),
+        ("policy add a refuse --session 8h", 2, "limits"),
+        ("policy add a admit --first --last", 2, "cannot be used with"),
+        ("policy add a admit --before nobody", 2, "no policy"),
+        ("policy move dry-dock", 2, "where to"),
+        ("policy move dry-dock --before dry-dock", 2, "beside itself"),
+        ("policy change dry-dock", 2, "nothing was said"),
+        ("policy change dry-dock --effect refuse", 2, "limits"),
+        ("policy change nobody --on", 2, "no policy"),
+        ("policy import nowhere.toml", 1, "nowhere.toml"),
+        ("policy rehearse", 2, "missing"),
+        ("policy rehearse nobody", 2, "no user"),
+        ("policy rehearse oskar", 3, "no device"),
+    ] {
+        let before = world.everything();
+        let came = world.run(line);
+        assert_eq!(came.code, code, "{line}: {}{}", came.out, came.err);
+        assert!(format!("{}{}", came.out, came.err).contains(part), "{line}: {}{}", came.out, came.err);
+        assert_eq!(world.everything(), before, "{line}");
+    }
+    words(&world, &["policy", "add", "a", "admit", "--when", "hours=daily 08:00-17:00 Mars/Olympus"])
+        .is(2)
+        .says("no time zone");
+    words(&world, &["policy", "add", "a", "admit", "--when", "hours=daily 25:00-26:00"]).is(2).says("00:00 to 24:00");
+    // What a policy names stays, and is followed where it is called something else.
+    world.run("group remove welders").is(3).says("dry-dock names it").says("--when group=");
+    world.run("group rename welders smiths").is(0);
+    world.run("policy show dry-dock").is(0).says("group smiths");
+    world.run("policy add nils refuse --when user=nils").is(0);
+    world.run("user remove nils").is(3).says("the policy nils names it");
+    world.run("user rename nils nils-h").is(0);
+    world.run("policy show nils").is(0).says("user nils-h");
+}
+
+#[test]
+fn a_list_goes_into_a_file_and_comes_back_whole_or_not_at_all() {
+    let world = skerry();
+    dry_dock(&world);
+    world.run("policy add everyone admit --off --reach 10.44.0.0/24 --idle 15m --stay").is(0);
+    let text = world.run("policy export").is(0).out;
+    world.write("policies.toml", &text);
+    world.run("policy import policies.toml").is(0).says("nothing to do");
+    world.run("policy remove dry-dock").is(0);
+    world.run("policy move everyone --first").is(0);
+    let before = world.everything();
+    world.run("policy import policies.toml --preview").is(0).says("add     dry-dock").says("move    ");
+    assert_eq!(world.everything(), before, "a preview changes nothing");
+    world.run("policy import policies.toml").is(0);
+    assert_eq!(world.run("policy export").is(0).out, text);
+    // Cut anywhere, or with one bad policy, nothing of it is taken.
+    let before = world.everything();
+    let lines: Vec<_> = text.lines().collect();
+    for cut in [3, 7, 12, lines.len() - 1] {
+        world.write("cut.toml", &lines[..cut].join("\n"));
+        world.run("policy import cut.toml --yes").is(2);
+    }
+    world.write("bad.toml", &text.replace("group = [\"crew\"]", "group = [\"divers\"]"));
+    world.run("policy import bad.toml --yes").is(2).says("policy night-crew").says("no group");
+    assert_eq!(world.everything(), before);
+    // A list that would let nobody in is asked about.
+    world.write("none.toml", "format = \"yestrel policies 1\"\n[end]\npolicies = 0\n");
+    let refused = world.run("policy import none.toml");
+    assert!(refused.code != 0 && refused.err.contains("lets anybody in"), "{}{}", refused.out, refused.err);
+    assert_eq!(world.everything(), before);
+    world.run("policy import none.toml --yes").is(0);
+    world.run("policy check").is(3).says("nobody can come in");
+}
+
+#[test]
+fn two_who_move_the_same_policy_both_come_through_and_the_list_stays_whole() {
+    let world = skerry();
+    for name in ["a", "b", "c", "d"] {
+        world.run(&format!("policy add {name} refuse --when group=pilots")).is(0);
+    }
+    std::thread::scope(|scope| {
+        for stand in [["--before", "a"], ["--after", "c"], ["--before", "d"], ["--after", "a"]] {
+            let world = &world;
+            scope.spawn(move || world.run_words(&["policy", "move", "b", stand[0], stand[1]]).is(0));
+        }
+    });
+    let mut all = order(&world);
+    all.retain(|name| name != "b");
+    assert_eq!(all, ["a", "c", "d", "end of list"], "each of the others where it was, and b once");
+    world.run("estate history --verify").is(0);
+}
+
+/// The days of the week but this one, at the harbour, so that it is none of those hours now nor in the next hours.
+fn other_days() -> String {
+    let zone = TimeZone::get("Europe/Oslo").unwrap();
+    let days = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+    let today = zone.to_datetime(Timestamp::now()).date();
+    let near = [today, today.tomorrow().unwrap()].map(|date| date.weekday().to_monday_zero_offset());
+    let others = (0..7).filter(|day| !near.contains(day));
+    others.map(|day| days[usize::try_from(day).unwrap()]).collect::<Vec<_>>().join(",")
+}
+
+fn is_in(world: &World, device: &str) -> bool {
+    world.run("session list").out.contains(device)
+}
+
+fn connect(world: &World, words: &str) -> Came {
+    world.on_laptop(&format!("yestrel connect mara.yestrel --background --proxy 127.0.0.1:0 {words}"))
+}
+
+#[test]
+fn a_gateway_lets_in_as_the_list_says_and_throws_out_whom_it_does_not_admit_any_more() {
+    let world = World::mara("--processes");
+    world.run("group add crew").is(0);
+    connect(&world, "").is(0);
+    wait(10, "mara is in", || is_in(&world, "mara/laptop").then_some(()));
+    world.run("session list --wide").is(0).says("everyone");
+    // Who would be thrown out is said before, and then it happens, with the reason at both ends.
+    world.run("policy change everyone --when group=crew").is(0);
+    let preview = world.run("rollout --preview").is(0);
+    let preview = preview
+        .says("policy  change everyone  (admit everybody -> admit group crew)")
+        .says("mara is in none that a policy names");
+    assert!(preview.out.lines().any(|line| line.contains("end ") && line.contains("mara/laptop")), "{}", preview.out);
+    assert!(is_in(&world, "mara/laptop"), "a preview ends nothing");
+    world.run("rollout --yes").is(0).says("done                1");
+    wait(10, "mara is out", || (!is_in(&world, "mara/laptop")).then_some(()));
+    wait(10, "her laptop knows why", || {
+        world.on_laptop("yestrel tunnel list").err.contains("group: mara").then_some(())
+    });
+    connect(&world, "").is(1).says("policies do not admit").says("crew is wanted");
+    world.run("session list --past").is(0).says("policy");
+    // A member of the group is let in, by an amendment of her entry alone.
+    world.run("user change mara --group crew").is(0);
+    world.run("rollout --preview").is(0).says("mara/laptop: groups - -> crew, which policies ask about");
+    world.run("rollout --yes").is(0);
+    connect(&world, "").is(0);
+    wait(10, "mara is in", || is_in(&world, "mara/laptop").then_some(()));
+    // Out of the group she is out of the site.
+    world.run("user change mara --group welders").is(2);
+    world.run("group change crew --remove mara").is(0);
+    let preview = world.run("rollout --preview").is(0);
+    assert!(preview.out.lines().any(|line| line.contains("end ") && line.contains("mara/laptop")), "{}", preview.out);
+    world.run("rollout --yes").is(0);
+    wait(10, "mara is out", || (!is_in(&world, "mara/laptop")).then_some(()));
+    // At other hours she is not let in, and is told when.
+    let hours = format!("hours={} 00:00-24:00", other_days());
+    words(&world, &["policy", "change", "everyone", "--when", "group=", "--when", &hours]).is(0);
+    world.run("rollout --yes").is(0);
+    connect(&world, "").is(1).says("the nearest is everyone, which opens on");
+    world.run("policy rehearse mara/laptop").is(0).says("refused: no policy admits mara/laptop").says("is outside");
+    // And with nothing on the list nobody is, which is said before it is sent.
+    world.run("policy remove everyone --yes").is(0);
+    world.run("rollout --preview").is(0).says("nobody would be admitted");
+    world.run("rollout --yes").is(0);
+    connect(&world, "").is(1).says("no policy admits anybody");
+    world.run("policy add everyone admit").is(0);
+    world.run("rollout --yes").is(0);
+    connect(&world, "").is(0);
+}
+
+#[test]
+fn a_session_ends_when_its_time_is_over_when_it_is_idle_and_when_hours_end() {
+    let world = World::mara("--processes");
+    world.run("policy change everyone --session 12s").is(0);
+    world.run("rollout --yes").is(0);
+    connect(&world, "").is(0);
+    wait(10, "mara is in", || is_in(&world, "mara/laptop").then_some(()));
+    wait(25, "its time is over", || {
+        world.on_laptop("yestrel tunnel list").err.contains("its session time of 12s is over").then_some(())
+    });
+    assert!(!is_in(&world, "mara/laptop"));
+    // Idle is who carries nothing; who carries something is not.
+    world.run("policy change everyone --no-limits --idle 10s").is(0);
+    world.run("rollout --yes").is(0);
+    connect(&world, "").is(0);
+    let begun = Timestamp::now();
+    let mut carried = 0;
+    while Timestamp::now().duration_since(begun) < SignedDuration::from_secs(14) {
+        world.on_laptop("yestrel tunnel prove --reach 10.44.0.20:80").is(0);
+        carried += 1;
+    }
+    assert!(carried > 1 && is_in(&world, "mara/laptop"), "{carried} proofs kept it busy");
+    wait(30, "it was idle", || {
+        world.on_laptop("yestrel tunnel list").err.contains("it was idle for 10s").then_some(())
+    });
+    // Hours that end with the next minute but one end the session then, but for who may stay.
+    let zone = TimeZone::get("Europe/Oslo").unwrap();
+    let now = zone.to_datetime(Timestamp::now());
+    let ends = now.checked_add(75.seconds()).unwrap();
+    let hours = format!(
+        "hours=daily {}-{}",
+        now.checked_sub(2.hours()).unwrap().time().strftime("%H:%M"),
+        ends.time().strftime("%H:%M")
+    );
+    words(&world, &["policy", "change", "everyone", "--no-limits", "--when", &hours]).is(0);
+    world.run("rollout --yes").is(0);
+    connect(&world, "").is(0);
+    assert!(is_in(&world, "mara/laptop"));
+    let told = wait(100, "the hours are over", || {
+        let list = world.on_laptop("yestrel tunnel list").err;
+        list.contains("is outside")
+            .then_some(list)
+            .or_else(|| world.on_laptop("yestrel tunnel list").err.contains("opens").then(String::new))
+    });
+    assert!(!is_in(&world, "mara/laptop"), "{told}");
+    world.run("session list --past").is(0).says("policy").says("limit");
+}
+
+#[test]
+fn no_more_sessions_at_once_than_a_policy_lets_in() {
+    let world = World::mara("--processes");
+    world.run("device add mara/phone").is(0);
+    world.run("credential issue mara/phone").is(0);
+    world.admit("tomas", "tomas/tablet");
+    world.run("policy change everyone --user-sessions 1").is(0);
+    world.run("rollout --yes").is(0);
+    for (device, file) in [("mara/phone", "phone"), ("tomas/tablet", "tablet")] {
+        world.run(&format!("credential handover {device} --to {file}.yestrel --yes")).is(0);
+    }
+    connect(&world, "").is(0);
+    wait(10, "mara is in", || is_in(&world, "mara/laptop").then_some(()));
+    let other = |file: &str| {
+        world.on_laptop(&format!("yestrel connect {file}.yestrel --background --proxy 127.0.0.1:0 --name {file}"))
+    };
+    other("phone").is(1).says("mara has 1 at once already");
+    other("tablet").is(0);
+    assert!(is_in(&world, "tomas/tablet") && is_in(&world, "mara/laptop"));
+    // The same device again takes its own place.
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+    connect(&world, "").is(0);
+    world.run("session end mara/laptop --yes").is(0);
+    wait(10, "mara is out", || (!is_in(&world, "mara/laptop")).then_some(()));
+    other("phone").is(0);
+}

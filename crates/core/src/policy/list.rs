@@ -1,0 +1,324 @@
+//! The list made ready, and its decisions. A decision takes no memory and waits for nothing.
+
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+
+use super::asks::{Asks, Values};
+use super::hours::{Age, Dates, Hours, Local, zone};
+use super::rule::{Effect, Rule};
+use super::sign_in::{At, Person};
+use crate::Result;
+
+/// The list, with its conditions read and in the order in which they are gone through.
+#[derive(Debug)]
+pub struct List {
+    rules: Vec<Ready>,
+    /// The first is the site's.
+    zones: Vec<TimeZone>,
+}
+
+#[derive(Debug)]
+struct Ready {
+    rule: Rule,
+    conditions: Vec<Condition>,
+    /// How many of them are about the person alone; they come first.
+    of_person: usize,
+}
+
+/// One condition.
+#[derive(Debug)]
+pub(super) struct Condition {
+    pub asks: Asks,
+    pub unless: bool,
+    pub test: Test,
+}
+
+/// Hours, dates with the place of their zone in the list's.
+#[derive(Debug)]
+pub(super) enum Test {
+    Words(Vec<String>),
+    Numbers(Vec<u32>),
+    Ranges(Vec<IpNet>),
+    Hours(Vec<(Hours, usize)>),
+    Dates(Vec<(Dates, usize)>),
+    Ages(Vec<Age>),
+    Flag(bool),
+}
+
+/// Which policies of a list can be about a person, as far as who they are goes: one bit each.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Known(Box<[u64]>);
+
+/// What the list says of a sign-in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Decision<'a> {
+    /// Its place in the list, and itself; `None`: the end of the list was reached.
+    pub by: Option<(usize, &'a Rule)>,
+}
+
+impl<'a> Decision<'a> {
+    /// The policy that admits.
+    #[must_use]
+    pub fn admits(&self) -> Option<&'a Rule> {
+        self.by.map(|(_, rule)| rule).filter(|rule| rule.effect == Effect::Admit)
+    }
+}
+
+/// What the clocks in the first zones of a list say, each looked up once.
+struct Clocks<'a> {
+    list: &'a List,
+    at: Timestamp,
+    seen: [Option<Local>; 4],
+}
+
+impl<'a> Clocks<'a> {
+    fn new(list: &'a List, at: Timestamp) -> Self {
+        Self { list, at, seen: [None; 4] }
+    }
+
+    fn local(&mut self, zone: usize) -> Local {
+        let look = |list: &List, at| Local::at(&list.zones[zone], at);
+        match self.seen.get_mut(zone) {
+            Some(seen) => *seen.get_or_insert_with(|| look(self.list, self.at)),
+            None => look(self.list, self.at),
+        }
+    }
+}
+
+fn within(ranges: &[IpNet], from: Option<IpAddr>) -> bool {
+    // A socket of both versions shows the older as mapped (RFC 4291 section 2.5.5.2).
+    from.map(|from| from.to_canonical()).is_some_and(|from| ranges.iter().any(|range| range.contains(&from)))
+}
+
+impl Condition {
+    fn any(&self, word: &str) -> bool {
+        matches!(&self.test, Test::Words(words) if words.iter().any(|one| one == word))
+    }
+
+    fn any_number(&self, number: Option<u32>) -> bool {
+        number.is_some_and(|number| matches!(&self.test, Test::Numbers(all) if all.contains(&number)))
+    }
+
+    /// Whether it holds of a person, where it is about that.
+    fn holds_of(&self, person: &Person<'_>) -> bool {
+        let found = match self.asks {
+            Asks::User => self.any(person.user),
+            Asks::Group => person.groups.iter().any(|group| self.any(group)),
+            Asks::Device => self.any(person.device),
+            Asks::Platform => person.platform.is_some_and(|platform| self.any(platform)),
+            Asks::Credential => self.any(person.credential),
+            _ => return true,
+        };
+        found != self.unless
+    }
+
+    fn holds(&self, person: &Person<'_>, at: &At<'_>, clocks: &mut Clocks<'_>) -> bool {
+        let flag = |is: bool| matches!(self.test, Test::Flag(wanted) if wanted == is);
+        let found = match self.asks {
+            Asks::User | Asks::Group | Asks::Device | Asks::Platform | Asks::Credential => {
+                return self.holds_of(person);
+            }
+            Asks::CredentialAge => {
+                matches!(&self.test, Test::Ages(ages) if ages.iter().any(|age| age.holds(person.issued, at.at)))
+            }
+            Asks::SecondFactor => flag(at.second_factor),
+            Asks::FirstSignIn => flag(at.first),
+            Asks::Tunnel => at.tunnel.is_some_and(|tunnel| self.any(tunnel)),
+            Asks::TunnelType => self.any_number(at.tunnel_type),
+            Asks::NasPortType => self.any_number(at.port_type),
+            Asks::Gateway => self.any(at.gateway),
+            Asks::Site => self.any(at.site),
+            Asks::Registry => self.any(at.registry),
+            Asks::Realm => at.realm.is_some_and(|realm| self.any(realm)),
+            Asks::Method => self.any(at.method),
+            Asks::From => matches!(&self.test, Test::Ranges(ranges) if within(ranges, at.from)),
+            Asks::Hours => match &self.test {
+                Test::Hours(all) => all.iter().any(|(hours, zone)| hours.hold(&clocks.local(*zone))),
+                _ => false,
+            },
+            Asks::Dates => match &self.test {
+                Test::Dates(all) => all.iter().any(|(dates, zone)| dates.hold(&clocks.local(*zone))),
+                _ => false,
+            },
+        };
+        found != self.unless
+    }
+}
+
+impl List {
+    /// Makes a list ready for a site in this time zone.
+    ///
+    /// # Errors
+    /// A condition or a zone is none.
+    pub fn new(rules: &[Rule], time_zone: &str) -> Result<Self> {
+        let mut zones = vec![(time_zone.to_owned(), zone(time_zone)?)];
+        let mut ready = Vec::with_capacity(rules.len());
+        for rule in rules {
+            let mut conditions = Vec::new();
+            for asks in Asks::ALL {
+                for (all, unless) in [(&rule.when, false), (&rule.unless, true)] {
+                    let Some(texts) = all.get(&asks) else { continue };
+                    let mut place = |name: &Option<String>| -> Result<usize> {
+                        let Some(name) = name else { return Ok(0) };
+                        if let Some(at) = zones.iter().position(|(known, _)| known == name) {
+                            return Ok(at);
+                        }
+                        zones.push((name.clone(), zone(name)?));
+                        Ok(zones.len() - 1)
+                    };
+                    let test = match Values::read(asks, texts)? {
+                        Values::Words(words) => Test::Words(words),
+                        Values::Numbers(all) => Test::Numbers(all),
+                        Values::Ranges(ranges) => Test::Ranges(ranges),
+                        Values::Ages(ages) => Test::Ages(ages),
+                        Values::Flag(flag) => Test::Flag(flag),
+                        Values::Hours(all) => {
+                            let placed = all.into_iter().map(|hours| Ok((hours.clone(), place(&hours.zone)?)));
+                            Test::Hours(placed.collect::<Result<_>>()?)
+                        }
+                        Values::Dates(all) => {
+                            let placed = all.into_iter().map(|dates| Ok((dates.clone(), place(&dates.zone)?)));
+                            Test::Dates(placed.collect::<Result<_>>()?)
+                        }
+                    };
+                    conditions.push(Condition { asks, unless, test });
+                }
+            }
+            let of_person = conditions.iter().take_while(|condition| condition.asks.of_person()).count();
+            ready.push(Ready { rule: rule.clone(), conditions, of_person });
+        }
+        Ok(Self { rules: ready, zones: zones.into_iter().map(|(_, zone)| zone).collect() })
+    }
+
+    /// The policies in their order.
+    pub fn rules(&self) -> impl ExactSizeIterator<Item = &Rule> {
+        self.rules.iter().map(|ready| &ready.rule)
+    }
+
+    pub(super) fn conditions(&self, at: usize) -> &[Condition] {
+        &self.rules[at].conditions
+    }
+
+    pub(super) fn zone(&self, at: usize) -> &TimeZone {
+        &self.zones[at]
+    }
+
+    /// Of each policy whether its conditions on some subjects hold.
+    pub(super) fn part(&self, asks: &[Asks], person: &Person<'_>, at: &At<'_>) -> Vec<bool> {
+        let mut clocks = Clocks::new(self, at.at);
+        let mut holds = |ready: &Ready| {
+            let mut about = ready.conditions.iter().filter(|condition| asks.contains(&condition.asks));
+            about.all(|condition| condition.holds(person, at, &mut clocks))
+        };
+        self.rules.iter().map(&mut holds).collect()
+    }
+
+    /// The numbers that conditions on a subject name.
+    pub(super) fn numbers(&self, asks: Asks) -> Vec<u32> {
+        let of = self.rules.iter().flat_map(|ready| &ready.conditions).filter(|condition| condition.asks == asks);
+        let mut all: Vec<u32> = of
+            .flat_map(|condition| match &condition.test {
+                Test::Numbers(all) => all.clone(),
+                _ => Vec::new(),
+            })
+            .collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+
+    /// The ages that conditions name, in seconds.
+    pub(super) fn ages(&self) -> Vec<i64> {
+        let all = self.rules.iter().flat_map(|ready| &ready.conditions);
+        let of = all.flat_map(|condition| match &condition.test {
+            Test::Ages(all) => all.clone(),
+            _ => Vec::new(),
+        });
+        of.map(|age| i64::from(age.seconds())).collect()
+    }
+
+    /// Which policies can be about a person: worth keeping where they sign in more than once.
+    #[must_use]
+    pub fn know(&self, person: &Person<'_>) -> Known {
+        let mut bits = vec![0_u64; self.rules.len().div_ceil(64)].into_boxed_slice();
+        for (at, ready) in self.rules.iter().enumerate() {
+            if ready.conditions[..ready.of_person].iter().all(|condition| condition.holds_of(person)) {
+                bits[at / 64] |= 1 << (at % 64);
+            }
+        }
+        Known(bits)
+    }
+
+    /// Decides on a sign-in of a person of whom it is known which policies can be about them.
+    #[must_use]
+    pub fn decide(&self, known: &Known, person: &Person<'_>, at: &At<'_>) -> Decision<'_> {
+        let mut clocks = Clocks::new(self, at.at);
+        for (block, bits) in known.0.iter().enumerate() {
+            let mut bits = *bits;
+            while bits != 0 {
+                let place = block * 64 + bits.trailing_zeros() as usize;
+                bits &= bits - 1;
+                let Some(ready) = self.rules.get(place) else { break };
+                let rest = &ready.conditions[ready.of_person..];
+                if rest.iter().all(|condition| condition.holds(person, at, &mut clocks)) {
+                    return Decision { by: Some((place, &ready.rule)) };
+                }
+            }
+        }
+        Decision { by: None }
+    }
+
+    /// As [`List::decide`], of somebody who signs in once.
+    #[must_use]
+    pub fn decide_once(&self, person: &Person<'_>, at: &At<'_>) -> Decision<'_> {
+        self.decide(&self.know(person), person, at)
+    }
+
+    /// The first condition of a policy that does not hold, by its place among them; `None`: all hold.
+    pub(super) fn failed(&self, rule: usize, person: &Person<'_>, at: &At<'_>) -> Vec<usize> {
+        let mut clocks = Clocks::new(self, at.at);
+        let all = self.rules[rule].conditions.iter().enumerate();
+        all.filter(|(_, condition)| !condition.holds(person, at, &mut clocks)).map(|(at, _)| at).collect()
+    }
+
+    /// Moments after `after`, and at most so long after it, at which a decision on somebody may become another by itself; in their order.
+    #[must_use]
+    pub fn changes(&self, issued: Option<Timestamp>, after: Timestamp, within: SignedDuration) -> Vec<Timestamp> {
+        let until = after.checked_add(within).unwrap_or(Timestamp::MAX);
+        let mut moments = Vec::new();
+        for condition in self.rules.iter().flat_map(|ready| &ready.conditions) {
+            match &condition.test {
+                Test::Hours(all) => all.iter().for_each(|(hours, zone)| {
+                    hours.changes(&self.zones[*zone], after, until, &mut moments);
+                }),
+                Test::Dates(all) => all.iter().for_each(|(dates, zone)| {
+                    dates.changes(&self.zones[*zone], after, until, &mut moments);
+                }),
+                Test::Ages(ages) => {
+                    let at = issued.iter().flat_map(|issued| ages.iter().filter_map(|age| age.change(*issued)));
+                    moments.extend(at.filter(|at| *at > after && *at <= until));
+                }
+                Test::Words(_) | Test::Numbers(_) | Test::Ranges(_) | Test::Flag(_) => {}
+            }
+        }
+        moments.sort_unstable();
+        moments.dedup();
+        moments
+    }
+
+    /// When a credential that was issued then comes to an age that a policy names.
+    #[must_use]
+    pub fn next_age(&self, issued: Timestamp, after: Timestamp) -> Option<Timestamp> {
+        let old = |seconds: i64| issued.checked_add(SignedDuration::from_secs(seconds)).ok();
+        self.ages().into_iter().filter_map(old).filter(|at| *at > after).min()
+    }
+
+    /// Whether a decision may become another by itself.
+    #[must_use]
+    pub fn goes_by_time(&self) -> bool {
+        self.rules.iter().flat_map(|ready| &ready.conditions).any(|condition| condition.asks.of_time())
+    }
+}

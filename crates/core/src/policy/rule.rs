@@ -1,0 +1,205 @@
+//! One policy as it decides, and the terms of an admission.
+
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+use serde::{Deserialize, Serialize};
+
+use super::asks::{Asks, Conditions, Values, in_words};
+use super::hours::span;
+use crate::{Problem, Result};
+
+/// What a policy does with whoever its conditions are about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Effect {
+    Admit,
+    Refuse,
+}
+
+impl Effect {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Admit => "admit",
+            Self::Refuse => "refuse",
+        }
+    }
+}
+
+/// With which limits somebody is admitted. What is not named is not limited.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub struct Terms {
+    /// Seconds without an inner packet after which a session ends.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub idle: Option<u32>,
+    /// Seconds after which a session ends.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub session: Option<u32>,
+    /// Sessions of one user at once, this one with them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user_sessions: Option<u16>,
+    /// Sessions of one device at once, this one with them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device_sessions: Option<u16>,
+    /// Who is in stays in when the hours, dates or age by which they were admitted are over.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub stay: bool,
+    /// At most this may be reached, within what the listener lets be reached.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reach: Option<Vec<IpNet>>,
+    /// In place of the listener's.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub resolvers: Vec<IpAddr>,
+}
+
+/// Seconds that an idle time or a session time has at least: less would be over before it was looked at.
+pub const SHORTEST: u32 = 10;
+
+impl Terms {
+    /// What each is called.
+    pub const NAMES: [&str; 7] = ["idle", "session", "user-sessions", "device-sessions", "stay", "reach", "resolvers"];
+
+    /// Whether nothing is limited.
+    #[must_use]
+    pub fn is_none(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// Which there are, each by its name.
+    #[must_use]
+    pub fn names(&self) -> Vec<&'static str> {
+        let Self { idle, session, user_sessions, device_sessions, stay, reach, resolvers } = self;
+        let there = [
+            idle.is_some(),
+            session.is_some(),
+            user_sessions.is_some(),
+            device_sessions.is_some(),
+            *stay,
+            reach.is_some(),
+            !resolvers.is_empty(),
+        ];
+        Self::NAMES.into_iter().zip(there).filter(|(_, there)| *there).map(|(name, _)| name).collect()
+    }
+
+    /// Each limit in words.
+    #[must_use]
+    pub fn words(&self) -> Vec<String> {
+        let Self { idle, session, user_sessions, device_sessions, stay, reach, resolvers } = self;
+        let list = |all: Vec<String>| all.join(",");
+        let each = [
+            session.map(|seconds| format!("for {} at most", span(seconds))),
+            idle.map(|seconds| format!("until idle for {}", span(seconds))),
+            user_sessions.map(|count| format!("{count} at once of a user")),
+            device_sessions.map(|count| format!("{count} at once of a device")),
+            stay.then(|| "stays when the time is over".into()),
+            reach.as_ref().map(|ranges| match ranges.is_empty() {
+                true => "reaches nothing but the gateway".into(),
+                false => format!("reaches {} at most", list(ranges.iter().map(ToString::to_string).collect())),
+            }),
+            (!resolvers.is_empty())
+                .then(|| format!("resolvers {}", list(resolvers.iter().map(ToString::to_string).collect()))),
+        ];
+        each.into_iter().flatten().collect()
+    }
+
+    /// Checks that they can be kept.
+    ///
+    /// # Errors
+    /// A time is too short, or a count is none.
+    pub fn check(&self) -> Result<()> {
+        for (what, seconds) in [("idle time", self.idle), ("session time", self.session)] {
+            if seconds.is_some_and(|seconds| seconds < SHORTEST) {
+                return Err(Problem::words(format!("the {what} is too short"))
+                    .why(format!("sessions are looked at every few seconds: it is {SHORTEST}s or more")));
+            }
+        }
+        if self.user_sessions == Some(0) || self.device_sessions == Some(0) {
+            return Err(Problem::words("no session at once is no admission")
+                .try_("yestrel policy add NAME refuse   for one that lets nobody in"));
+        }
+        Ok(())
+    }
+}
+
+/// One policy as it decides.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Rule {
+    pub name: String,
+    pub effect: Effect,
+    /// All must hold, each by any of its values.
+    #[serde(default, skip_serializing_if = "Conditions::is_empty")]
+    pub when: Conditions,
+    /// None may hold, by any of its values.
+    #[serde(default, skip_serializing_if = "Conditions::is_empty")]
+    pub unless: Conditions,
+    #[serde(default, skip_serializing_if = "Terms::is_none")]
+    pub terms: Terms,
+}
+
+/// A policy as the list keeps it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listed {
+    pub rule: Rule,
+    /// One that is off stays in the list, and decides nothing.
+    pub on: bool,
+    /// For people.
+    pub about: Option<String>,
+}
+
+impl Rule {
+    /// A policy that admits every valid credential.
+    #[must_use]
+    pub fn everyone(name: &str) -> Self {
+        Self {
+            name: name.into(),
+            effect: Effect::Admit,
+            when: Conditions::new(),
+            unless: Conditions::new(),
+            terms: Terms::default(),
+        }
+    }
+
+    /// Every condition in words, in the order in which they are gone through.
+    #[must_use]
+    pub fn words(&self) -> Vec<String> {
+        let mut words = Vec::new();
+        for asks in Asks::ALL {
+            words.extend(self.when.get(&asks).map(|values| in_words(asks, values, false)));
+            words.extend(self.unless.get(&asks).map(|values| in_words(asks, values, true)));
+        }
+        words
+    }
+
+    /// What it asks about.
+    pub fn asks(&self) -> impl Iterator<Item = Asks> + '_ {
+        self.when.keys().chain(self.unless.keys()).copied()
+    }
+
+    /// Reads its conditions and terms.
+    ///
+    /// # Errors
+    /// One of them is none, or a refusal has terms.
+    pub fn check(&self) -> Result<()> {
+        for (asks, texts) in self.when.iter().chain(&self.unless) {
+            Values::read(*asks, texts)?;
+        }
+        if self.effect == Effect::Refuse && !self.terms.is_none() {
+            return Err(Problem::words(format!("the policy {} refuses, and has limits", self.name))
+                .why("limits are those of an admission")
+                .try_("yestrel policy add NAME admit"));
+        }
+        self.terms.check()
+    }
+
+    /// What whoever decides by it must know, each by its name.
+    #[must_use]
+    pub fn needs(&self) -> BTreeSet<String> {
+        let asks = self.asks().map(|asks| format!("policy {asks}"));
+        asks.chain(self.terms.names().into_iter().map(|name| format!("term {name}"))).collect()
+    }
+}

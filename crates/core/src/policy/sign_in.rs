@@ -1,0 +1,42 @@
+//! A sign-in as policies see it.
+
+use std::net::IpAddr;
+
+use jiff::Timestamp;
+
+/// Who signs in: the same at each sign-in of a device by one credential.
+#[derive(Debug, Clone, Copy)]
+pub struct Person<'a> {
+    pub user: &'a str,
+    /// At least those that a policy of the list names.
+    pub groups: &'a [String],
+    /// `mara/laptop`; empty where the equipment that asks knows none.
+    pub device: &'a str,
+    /// In lower case.
+    pub platform: Option<&'a str>,
+    /// The kind of credential, in the word for it.
+    pub credential: &'a str,
+    pub issued: Option<Timestamp>,
+}
+
+/// How, where and when somebody signs in.
+#[derive(Debug, Clone, Copy)]
+pub struct At<'a> {
+    pub at: Timestamp,
+    pub from: Option<IpAddr>,
+    /// Ours, in the word for it; `None` of other equipment.
+    pub tunnel: Option<&'a str>,
+    /// Tunnel-Type (RFC 2868 section 3.1).
+    pub tunnel_type: Option<u32>,
+    /// NAS-Port-Type (RFC 2865 section 5.41).
+    pub port_type: Option<u32>,
+    pub gateway: &'a str,
+    pub site: &'a str,
+    pub registry: &'a str,
+    /// In lower case.
+    pub realm: Option<&'a str>,
+    pub method: &'a str,
+    pub second_factor: bool,
+    /// The device never signed in before.
+    pub first: bool,
+}
