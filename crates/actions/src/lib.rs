@@ -8,6 +8,7 @@
 //! | `find` | what several nouns look up |
 //! | `estate`, `site`, `host`, `gateway`, `listener`, `people`, `credential`, `authority`, `registry`, `policy` | one noun each |
 //! | `session` | who is connected, who was, what agents saw |
+//! | `record` | what happened, counted, and told to other programs |
 //! | `hear` | asking gateways all at once, with a deadline, and nobody at the terminal |
 //! | `job` | commands on many that are done in batches |
 //! | `inside` | who is in now, as far as gateways say within the deadline |
@@ -36,6 +37,7 @@ pub mod leftover;
 pub mod listener;
 pub mod people;
 pub mod policy;
+pub mod record;
 pub mod registry;
 pub mod rename;
 mod renewal;

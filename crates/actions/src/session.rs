@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::estate::{Credential, Device, Gateway, Session};
 use yestrel_core::exchange::agent::{Ask, Close, EndSessions, Live, NewsAfter, NewsPage, Sessions as WhoIsIn, Status};
@@ -10,8 +11,8 @@ use yestrel_core::exchange::{News, NewsEvent, Question};
 use yestrel_core::keys::PublicKey;
 use yestrel_core::{Problem, Result};
 use yestrel_places::Manage;
-use yestrel_store::Book;
 use yestrel_store::records::Address;
+use yestrel_store::{Book, Query};
 
 use crate::context::Context;
 use crate::credential::end;
@@ -44,7 +45,8 @@ pub fn collect(context: &mut Context, gateway: &str) -> Result<usize> {
             let mut record: Gateway = book.need(gateway)?;
             record.news_seen = seen;
             record.renewed = Some(book.now);
-            book.put(&record)
+            book.put(&record)?;
+            forget_old(book, gateway)
         })?;
         if !more {
             return Ok(collected);
@@ -77,6 +79,21 @@ pub(crate) fn collect_to_the_end(
             return Ok(());
         }
     }
+}
+
+/// Of what happened at a gateway longer ago than is kept, so much is forgotten each time.
+const FORGOTTEN: usize = 500;
+
+/// What happened at a gateway longer ago than the estate keeps it is forgotten, some at a time.
+fn forget_old(book: &Book<'_>, gateway: &str) -> Result<()> {
+    let days = i64::from(find::this_estate(book)?.keep_sessions);
+    let until = (book.now - jiff::SignedDuration::from_hours(24 * days)).to_string();
+    let of_it = [("gateway", gateway.into())];
+    let query = Query { filters: &of_it, at_most: Some(("ended", &until)), limit: Some(FORGOTTEN), ..Query::default() };
+    for name in book.names::<Session>(&query)? {
+        book.remove::<Session>(&name)?;
+    }
+    Ok(())
 }
 
 /// A line in the place of what an agent had to drop before it was collected: the numbers show how much.
@@ -277,11 +294,11 @@ pub fn live(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Liv
     Ok(found)
 }
 
-/// Sessions that are over, and sign-ins that were refused, newest last.
+/// Sessions that ended since a moment, and sign-ins that were refused, newest last.
 ///
 /// # Errors
 /// No such gateway.
-pub fn past(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Session>> {
+pub fn past(context: &mut Context, gateway: Option<&str>, since: Option<Timestamp>) -> Result<Sessions<Session>> {
     let mut silent = Vec::new();
     let asked = gateways(context, gateway)?;
     for gateway in &asked {
@@ -290,15 +307,25 @@ pub fn past(context: &mut Context, gateway: Option<&str>) -> Result<Sessions<Ses
         }
     }
     let sessions = context.read(|book| {
-        let mut all: Vec<Session> = match gateway {
-            Some(gateway) => book.find(&[("gateway", gateway.into())])?,
-            None => book.all()?,
-        };
-        all.retain(|session| session.ended.is_some());
+        let since = since.map_or_else(String::new, |since| since.to_string());
+        let of_it: Vec<_> = gateway.map(|gateway| ("gateway", gateway.into())).into_iter().collect();
+        let query = Query { filters: &of_it, at_least: Some(("ended", &since)), ..Query::default() };
+        let mut all: Vec<Session> = book.ask(&query)?;
         all.sort_by_key(|session| session.ended);
         Ok(all.into_iter().map(|session| (session.gateway.clone(), session)).collect())
     })?;
     Ok(Sessions { sessions, silent })
+}
+
+/// Sessions and refusals that began since a moment, and those that ended since.
+pub(crate) fn since(book: &Book<'_>, gateway: Option<&str>, since: Option<Timestamp>) -> Result<Vec<Session>> {
+    let since = since.map_or_else(String::new, |since| since.to_string());
+    let of_it: Vec<_> = gateway.map(|gateway| ("gateway", gateway.into())).into_iter().collect();
+    let by = |column| Query { filters: &of_it, at_least: Some((column, since.as_str())), ..Query::default() };
+    let mut all: Vec<Session> = book.ask(&by("opened"))?;
+    let known: std::collections::HashSet<String> = all.iter().map(|session| session.name.clone()).collect();
+    all.extend(book.ask::<Session>(&by("ended"))?.into_iter().filter(|session| !known.contains(&session.name)));
+    Ok(all)
 }
 
 /// Sessions that were ended, and gateways that did not answer.

@@ -16,6 +16,7 @@ use yestrel_core::exchange::agent::{ForDevice, Live};
 use yestrel_core::keys::PublicKey;
 use yestrel_core::moment;
 use yestrel_core::order::{self, Admit, Amendment, Content, Order, OrderListener, Renewal, Revoked};
+use yestrel_core::policy::Terms;
 use yestrel_core::pool::{gateway_address, gateway_address6};
 use yestrel_core::tunnel::Settings;
 use yestrel_net::clock;
@@ -26,7 +27,7 @@ use crate::keep::Keep;
 use crate::peers::Heard;
 use crate::scribe::{Scribe, Tables};
 pub use crate::terms::Coming;
-use crate::terms::{Turn, idle, room};
+use crate::terms::{Elsewhere, There, Turn, idle, room, stays};
 use crate::totals::Totals;
 
 /// An order in force.
@@ -161,6 +162,8 @@ pub struct Shared {
     leases: Mutex<HashMap<String, Leases>>,
     /// Way notices for devices, by the identity of their credentials.
     notices: RwLock<HashMap<PublicKey, Numbered>>,
+    /// Who is in at other gateways, of those whose sessions are counted.
+    pub(crate) elsewhere: Elsewhere,
     /// Where what other gateways say is dealt with.
     pub(crate) from_peers: Mutex<Option<SyncSender<Heard>>>,
     /// The newest renewal of orders that hold for a time.
@@ -182,6 +185,7 @@ impl Shared {
         let notices = keep.notices().unwrap_or_default();
         let shared = Arc::new(Self {
             notices: RwLock::default(),
+            elsewhere: Elsewhere::default(),
             from_peers: Mutex::default(),
             renewed: RwLock::default(),
             revoked: keep.revoked(),
@@ -364,7 +368,7 @@ impl Shared {
         let claim = Claim { listener, shown, from, since };
         let admission = decide(&claim, &in_force.roll, &self.revoked.read(), Timestamp::now())?;
         if since.is_none() {
-            room(&self.seats, &admission)?;
+            room(&self.seats, &self.elsewhere, &admission)?;
         }
         let order = in_force.number;
         let ipv6 = self.plane().is_some_and(|plane| plane.carries_ipv6());
@@ -490,6 +494,34 @@ impl Shared {
         seat.map_or(nobody, |seat| Coming::of(&seat))
     }
 
+    /// Who is in here of those whose sessions are counted, for other gateways; `None` where no policy counts any.
+    pub(crate) fn counted(&self) -> Option<Vec<There>> {
+        let in_force = self.in_force()?;
+        let limited = |terms: &Terms| terms.user_sessions.is_some() || terms.device_sessions.is_some();
+        if !in_force.roll.policies()?.rules().any(|rule| limited(&rule.terms)) {
+            return None;
+        }
+        let of = |seat: Arc<Seat>| There { device: seat.device(), identity: seat.identity, opened: seat.opened };
+        Some(self.seats.all().into_iter().map(of).collect())
+    }
+
+    /// Another gateway says who is in there. Gives the sessions here that are too many beside those, each with why.
+    pub(crate) fn are_elsewhere(&self, gateway: &str, there: Vec<There>) -> Vec<(Arc<Seat>, Refusal)> {
+        let Some(in_force) = self.in_force() else { return Vec::new() };
+        let own = in_force.roll.settings().gateway.clone();
+        let users: HashSet<String> =
+            there.iter().filter_map(|one| one.device.split('/').next()).map(str::to_owned).collect();
+        self.elsewhere.set(gateway, there);
+        let mut too_many = Vec::new();
+        for seat in users.iter().flat_map(|user| self.seats.of_user(user)) {
+            let Ok(admission) = self.decide(&seat.listener(), Coming::of(&seat)) else { continue };
+            if let Err(refusal) = stays(&self.seats, &self.elsewhere, (&own, &seat), &admission) {
+                too_many.push((seat, refusal));
+            }
+        }
+        too_many
+    }
+
     /// Whether decisions may have become others by themselves since this was last asked.
     pub(crate) fn time_has_turned(&self, now: Timestamp) -> bool {
         self.in_force().is_some_and(|in_force| in_force.turn.has_come(&in_force.roll, now))
@@ -513,7 +545,7 @@ impl Shared {
     /// The refusal: revoked or spent since it was let in.
     pub fn welcome(&self, listener: &str, identity: PublicKey, from: SocketAddr) -> Result<(), Refusal> {
         let admission = self.decide(listener, Coming::new(Shown::Session(identity), from))?;
-        room(&self.seats, &admission)?;
+        room(&self.seats, &self.elsewhere, &admission)?;
         if admission.sessions == Some(1) {
             self.unspent(&identity)?;
             self.spent.write().insert(identity);

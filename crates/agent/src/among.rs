@@ -20,6 +20,7 @@ use yestrel_wire::quill::{ConnectionId, Suite};
 
 use crate::peers::{Heard, LONGEST};
 use crate::run::Agent;
+use crate::terms::There;
 
 /// Between two meetings with the same gateway.
 const AGAIN: Duration = Duration::from_secs(20);
@@ -43,6 +44,11 @@ enum Said {
     },
     Order(Envelope),
     Renewal(SignedRenewal),
+    /// Who is in there, of whose sessions policies count how many there are at once.
+    Inside {
+        gateway: String,
+        sessions: Vec<There>,
+    },
 }
 
 fn bytes(said: &Said) -> Vec<u8> {
@@ -76,6 +82,10 @@ impl Agent {
         let strange = |_| Problem::refused("another gateway says something that this version does not know");
         match serde_json::from_slice(heard).map_err(strange)? {
             Said::Known { gateway, orders, renewal } => self.answers(from, &gateway, &orders, renewal),
+            Said::Inside { gateway, sessions } => {
+                self.hear_who_is_in(from, &gateway, sessions);
+                Ok(Vec::new())
+            }
             Said::Order(envelope) => {
                 self.bring(&envelope, &from)?;
                 Ok(Vec::new())
@@ -105,6 +115,8 @@ impl Agent {
         let newest = keep.renewal().unwrap_or_default();
         drop(keep);
         let mut answers = Vec::new();
+        let counted = self.shared.counted().zip(own.clone());
+        answers.extend(counted.map(|(sessions, gateway)| bytes(&Said::Inside { gateway, sessions })));
         let mut done = Vec::new();
         for envelope in all {
             let order = envelope.read()?;
@@ -124,6 +136,20 @@ impl Agent {
             answers.push(bytes(&Said::Renewal(newest)));
         }
         Ok(answers)
+    }
+
+    /// A gateway says who is in there. It speaks for itself alone.
+    fn hear_who_is_in(&self, from: PublicKey, gateway: &str, sessions: Vec<There>) {
+        let in_force = self.shared.in_force();
+        let is = in_force.as_ref().is_some_and(|in_force| {
+            in_force.roll.settings().peers.iter().any(|peer| peer.public_key == from && peer.gateway == gateway)
+        });
+        if is {
+            for (seat, refusal) in self.shared.are_elsewhere(gateway, sessions) {
+                tracing::info!(device = seat.device(), gateway, "it is in there as well, and came there first");
+                self.end_one(&seat, refusal.reason, &refusal.words);
+            }
+        }
     }
 
     /// A gateway has the order that was held for it. It is held on only for an old agent of the same name.

@@ -501,7 +501,7 @@ impl Agent {
         self.listeners.lock().values().for_each(|listener| listener.refresh());
     }
 
-    fn end_one(&self, seat: &Seat, reason: Reason, words: &str) -> bool {
+    pub(crate) fn end_one(&self, seat: &Seat, reason: Reason, words: &str) -> bool {
         let listener = self.listeners.lock().get(&*seat.listener()).cloned();
         listener.is_some_and(|listener| listener.end(seat, reason, words))
     }

@@ -1,11 +1,15 @@
 //! What policies say of sessions while they last: when each is looked at again, how long it may be idle, how many there may be at once.
 
+use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use jiff::{SignedDuration, Timestamp};
-use parking_lot::Mutex;
+use parking_lot::{Mutex, RwLock};
+use serde::{Deserialize, Serialize};
 use yestrel_core::admission::{Admission, Reason, Refusal, Roll, Shown};
+use yestrel_core::keys::PublicKey;
 use yestrel_core::policy::span;
 use yestrel_net::seats::{Seat, Seats};
 
@@ -72,23 +76,101 @@ impl Turn {
     }
 }
 
-/// Whether one more session of a credential is not too many, beside those of other credentials: an older one of its own it replaces.
-///
-/// # Errors
-/// The refusal.
-pub(crate) fn room(seats: &Seats, admission: &Admission) -> Result<(), Refusal> {
-    let identity = admission.proof.identity();
-    let others = |seats: Vec<Arc<Seat>>| seats.iter().filter(|seat| seat.identity != identity).count();
+/// A session at another gateway, of somebody whose sessions are counted.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct There {
+    pub device: String,
+    pub identity: PublicKey,
+    pub opened: Timestamp,
+}
+
+/// What another gateway said counts for so long; gateways meet more often.
+const FRESH: Duration = Duration::from_secs(60);
+
+/// Who is in at other gateways, as far as these have said: by the gateway.
+#[derive(Default)]
+pub(crate) struct Elsewhere(RwLock<HashMap<String, (Instant, Vec<There>)>>);
+
+impl Elsewhere {
+    /// A gateway says who is in there.
+    pub fn set(&self, gateway: &str, sessions: Vec<There>) {
+        let mut all = self.0.write();
+        all.retain(|_, (heard, _)| heard.elapsed() < FRESH);
+        all.insert(gateway.to_owned(), (Instant::now(), sessions));
+    }
+
+    /// When and where others of `whose`, a user or a device, are in by other credentials than this.
+    fn others(&self, whose: &str, identity: PublicKey) -> Vec<(Timestamp, String)> {
+        let is = |there: &There| {
+            let device = there.device.as_str();
+            let of = device == whose || device.strip_prefix(whose).is_some_and(|rest| rest.starts_with('/'));
+            of && there.identity != identity
+        };
+        let all = self.0.read();
+        let fresh = all.iter().filter(|(_, (heard, _))| heard.elapsed() < FRESH);
+        let each = fresh.flat_map(|(gateway, (_, sessions))| sessions.iter().map(move |there| (gateway, there)));
+        each.filter(|(_, there)| is(there)).map(|(gateway, there)| (there.opened, gateway.clone())).collect()
+    }
+}
+
+/// How many there may be at once, and of whom.
+fn limits(admission: &Admission) -> impl Iterator<Item = (usize, &str)> {
     let device = admission.device.as_str();
     let user = device.split('/').next().unwrap_or_default();
     let terms = &admission.terms;
-    for (most, whose) in [(terms.device_sessions, device), (terms.user_sessions, user)] {
-        let Some(most) = most else { continue };
-        let there = if whose == device { seats.of_device(device) } else { seats.of_user(user) };
-        if others(there) >= usize::from(most) {
-            let by = admission.policy.as_deref().unwrap_or_default();
-            let words = format!("{whose} has {most} at once already, which is all that the policy {by} lets in");
-            return Err(Refusal { reason: Reason::Limit, words });
+    let each = [(terms.device_sessions, device), (terms.user_sessions, user)];
+    each.into_iter().filter_map(|(most, whose)| Some((usize::from(most?), whose)))
+}
+
+/// The sessions here of a user or a device, by other credentials than this: an older one of its own a session replaces.
+fn others_here(seats: &Seats, whose: &str, identity: PublicKey) -> Vec<Arc<Seat>> {
+    let mut there = if whose.contains('/') { seats.of_device(whose) } else { seats.of_user(whose) };
+    there.retain(|seat| seat.identity != identity);
+    there
+}
+
+fn too_many(whose: &str, most: usize, admission: &Admission) -> Refusal {
+    let by = admission.policy.as_deref().unwrap_or_default();
+    let words = format!("{whose} has {most} at once already, which is all that the policy {by} lets in");
+    Refusal { reason: Reason::Limit, words }
+}
+
+/// Whether one more session of a credential is not too many, here and elsewhere.
+///
+/// # Errors
+/// The refusal.
+pub(crate) fn room(seats: &Seats, elsewhere: &Elsewhere, admission: &Admission) -> Result<(), Refusal> {
+    let identity = admission.proof.identity();
+    for (most, whose) in limits(admission) {
+        let others = others_here(seats, whose, identity).len() + elsewhere.others(whose, identity).len();
+        if others >= most {
+            return Err(too_many(whose, most, admission));
+        }
+    }
+    Ok(())
+}
+
+/// Whether a session that is up is not one too many, beside those at other gateways: of two the later goes, by the moment and then by the
+/// name of the gateway, so that both gateways come to the same.
+///
+/// # Errors
+/// Why it is over.
+pub(crate) fn stays(
+    seats: &Seats,
+    elsewhere: &Elsewhere,
+    (gateway, seat): (&str, &Seat),
+    admission: &Admission,
+) -> Result<(), Refusal> {
+    for (most, whose) in limits(admission) {
+        let away = elsewhere.others(whose, seat.identity);
+        if away.is_empty() {
+            continue;
+        }
+        let before = away.iter().filter(|(opened, at)| (*opened, at.as_str()) < (seat.opened, gateway)).count();
+        let here = others_here(seats, whose, seat.identity);
+        let before_here = here.iter().filter(|other| (other.opened, other.number) < (seat.opened, seat.number)).count();
+        if before + before_here >= most {
+            return Err(too_many(whose, most, admission));
         }
     }
     Ok(())

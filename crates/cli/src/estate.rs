@@ -48,6 +48,9 @@ pub enum Command {
         /// How long an order holds after an agent last heard of this estate: a duration from 1h, or never
         #[arg(long, value_name = "DURATION", value_parser = orders_hold)]
         orders_hold: Option<OrdersHold>,
+        /// How long sessions that are over, and refusals, stay on record: 1d to 10y
+        #[arg(long, value_name = "DURATION", value_parser = keep_sessions)]
+        keep_sessions: Option<u16>,
     },
     /// Save everything into one encrypted file
     #[command(
@@ -165,6 +168,12 @@ pub enum Command {
 #[derive(Clone, Copy)]
 pub struct OrdersHold(Option<u32>);
 
+fn keep_sessions(text: &str) -> std::result::Result<u16, String> {
+    let days = yestrel_core::lapse::parse(text).map(|span| span.as_hours() / 24);
+    let days = days.and_then(|days| u16::try_from(days).ok()).filter(|days| (1..=3650).contains(days));
+    days.ok_or_else(|| "1d to 10y, such as 90d or 1y".into())
+}
+
 fn orders_hold(text: &str) -> std::result::Result<OrdersHold, String> {
     if text == "never" {
         return Ok(OrdersHold(None));
@@ -200,8 +209,9 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             say_recovery(output, &recovery);
             Ok(())
         }
-        Command::Change { hold_addresses, orders_hold } => {
-            let wish = estate::Wish { hold_addresses, orders_hold: orders_hold.map(|OrdersHold(hold)| hold) };
+        Command::Change { hold_addresses, orders_hold, keep_sessions } => {
+            let hold = orders_hold.map(|OrdersHold(hold)| hold);
+            let wish = estate::Wish { hold_addresses, orders_hold: hold, keep_sessions };
             let changed = estate::change(&mut global.context()?, &wish)?;
             output.say(&format!("changed the estate {}", changed.name));
             if orders_hold.is_some() {
@@ -218,6 +228,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ("signed by", overview.estate.public_key.fingerprint().into()),
                 ("created", overview.estate.created.into()),
                 ("addresses held", format!("{} days", overview.estate.hold_addresses).into()),
+                ("sessions kept", format!("{} days", overview.estate.keep_sessions).into()),
                 (
                     "orders hold",
                     overview

@@ -3,8 +3,10 @@
 use std::collections::BTreeSet;
 
 use clap::Subcommand;
+use yestrel_actions::record::{self, To};
 use yestrel_actions::{people, session};
 use yestrel_core::estate::Session;
+use yestrel_core::syslog::Event;
 use yestrel_core::{Problem, Result};
 
 use crate::ask;
@@ -27,6 +29,9 @@ pub enum Command {
         /// Of these only the sign-ins that were refused, with what it was
         #[arg(long, requires = "past")]
         refused: bool,
+        /// How often each reason was, in place of the lines
+        #[arg(long, requires = "past")]
+        reasons: bool,
         /// Only those of this user
         #[arg(long)]
         user: Option<String>,
@@ -42,6 +47,23 @@ pub enum Command {
         #[command(flatten)]
         listing: Listing,
     },
+    /// Write the record for other programs, or tell it to one: who came in, from where, by which policy, why not, why no longer
+    #[command(
+        after_help = "Example:\n  yestrel session export --since 30d > record.jsonl\n  yestrel session export harbour --since 1d --as syslog --to unix:/dev/log\n\nsyslog is RFC 5424; over TCP octets are counted (RFC 6587), and only to this machine, since it is in the clear."
+    )]
+    Export {
+        /// Only of this gateway
+        gateway: Option<String>,
+        /// Only since this date or moment, or in the last so long
+        #[arg(long, value_name = "WHEN", value_parser = crate::listing::since)]
+        since: Option<jiff::Timestamp>,
+        /// One JSON object a line, or messages of RFC 5424
+        #[arg(long = "as", value_name = "FORM", value_parser = ["json-lines", "syslog"], default_value = "json-lines")]
+        form: String,
+        /// A local socket or a port of this machine, in place of standard output: unix:PATH, tcp:127.0.0.1:PORT
+        #[arg(long, value_name = "PLACE", value_parser = place)]
+        to: Option<To>,
+    },
     /// End a device's sessions; it may come in again
     #[command(after_help = "Example:\n  yestrel session end mara/laptop --words 'maintenance until noon'")]
     End {
@@ -54,6 +76,10 @@ pub enum Command {
         #[arg(long, default_value = "", value_name = "WORDS")]
         words: String,
     },
+}
+
+fn place(text: &str) -> std::result::Result<To, String> {
+    text.parse().map_err(|problem: Problem| problem.line())
 }
 
 /// Whose sessions are listed.
@@ -102,9 +128,35 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.table(&table);
             found.silent
         }
-        Command::List { gateway, past: true, refused: true, user, device, group, since, listing } => {
+        Command::List { gateway, past: true, reasons: true, refused, user, device, group, since, listing } => {
             let whose = Whose { user, device, members: people::members_of(&mut context, group.as_deref())? };
-            let found = session::past(&mut context, gateway.as_deref())?;
+            let found = session::past(&mut context, gateway.as_deref(), since)?;
+            let mut table = Table::new(&["what", "reason", "times"], "nothing has ended, and nobody was refused");
+            let wanted = |past: &&Session| whose.is(&past.device) && (!refused || session::was_refused(past));
+            let sessions = found.sessions.iter().map(|(_, past)| past).filter(wanted);
+            for one in record::counts(sessions) {
+                table.row(vec![one.what.word().into(), one.reason.into(), Cell::Number(one.times)]);
+            }
+            listing.apply(&mut table)?;
+            output.table(&table);
+            found.silent
+        }
+        Command::Export { gateway, since, form, to } => {
+            let found = record::events(&mut context, gateway.as_deref(), since)?;
+            let line = |event: &Event| if form == "syslog" { event.syslog() } else { event.json() };
+            let lines: Vec<String> = found.sessions.iter().map(|(_, event)| line(event)).collect();
+            match to {
+                Some(to) => {
+                    let told = record::tell(&lines, &to)?;
+                    output.say(&format!("told {}", crate::words::counted(told, "event")));
+                }
+                None => lines.iter().for_each(|line| output.write(&format!("{line}\n"))),
+            }
+            found.silent
+        }
+        Command::List { gateway, past: true, refused: true, user, device, group, since, listing, .. } => {
+            let whose = Whose { user, device, members: people::members_of(&mut context, group.as_deref())? };
+            let found = session::past(&mut context, gateway.as_deref(), since)?;
             let mut table = Table::new(&["device", "gateway", "from", "at", "reason"], "nobody has been refused yet");
             let wanted = |past: &Session| {
                 session::was_refused(past) && whose.is(&past.device) && since.is_none_or(|since| past.opened >= since)
@@ -124,7 +176,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::List { gateway, past: true, user, device, group, since, listing, .. } => {
             let whose = Whose { user, device, members: people::members_of(&mut context, group.as_deref())? };
-            let found = session::past(&mut context, gateway.as_deref())?;
+            let found = session::past(&mut context, gateway.as_deref(), since)?;
             let mut table = Table::new(
                 &["device", "gateway", "from", "inner", "opened", "ended", "reason", "received", "sent", "policy"],
                 "no session has ended yet",

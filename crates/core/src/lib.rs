@@ -19,6 +19,7 @@
 //! | `lapse` | how long ago, how far ahead |
 //! | `x509` | certificates, lists, requests |
 //! | `account`, `keys`, `sealed`, `pool`, `name`, `schedule`, `audit` | one subject each |
+//! | `syslog` | what happened, as lines for other programs |
 //! | `undo` | what a change did, and how it is taken back |
 //! | `problem` | what is said when something goes wrong |
 //! | `shown` | text of somebody else as a person may be shown it |
@@ -46,6 +47,7 @@ pub mod sample;
 pub mod schedule;
 pub mod sealed;
 pub mod shown;
+pub mod syslog;
 pub mod tunnel;
 pub mod undo;
 pub mod x509;

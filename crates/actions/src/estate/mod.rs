@@ -19,7 +19,8 @@ use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::audit::{HistoryRow, Walk};
 use yestrel_core::estate::{
-    Authority, Credential, CredentialState, Device, Estate, Gateway, Group, HOLD_ADDRESSES, Host, Listener, Site, User,
+    Authority, Credential, CredentialState, Device, Estate, Gateway, Group, HOLD_ADDRESSES, Host, KEEP_SESSIONS,
+    Listener, Site, User,
 };
 use yestrel_core::keys::Secret;
 use yestrel_core::{Problem, Result, name, order};
@@ -72,6 +73,7 @@ pub fn create(path: &Path, estate: &str, passphrase: Option<&str>) -> Result<(Es
             peer_secret: sealing.seal(&Secret::new(random32()?.to_vec()), labels::PEERS)?,
             hold_addresses: HOLD_ADDRESSES,
             orders_hold: None,
+            keep_sessions: KEEP_SESSIONS,
             saved: None,
             created: now,
         };
@@ -103,6 +105,7 @@ pub struct Overview {
 pub struct Wish {
     pub hold_addresses: Option<u16>,
     pub orders_hold: Option<Option<u32>>,
+    pub keep_sessions: Option<u16>,
 }
 
 /// Changes what holds for the whole estate.
@@ -127,8 +130,13 @@ pub fn change(context: &mut Context, wish: &Wish) -> Result<Estate> {
             estate.orders_hold = hold;
             said.push(hold.map_or_else(|| "orders hold for ever".into(), |seconds| format!("orders hold {seconds} s")));
         }
+        if let Some(days) = wish.keep_sessions {
+            estate.keep_sessions = days;
+            said.push(format!("what happened stays on record for {days} days"));
+        }
         if said.is_empty() {
-            return Err(Problem::words("nothing was said that should change").try_("--hold-addresses or --orders-hold"));
+            return Err(Problem::words("nothing was said that should change")
+                .try_("--hold-addresses, --orders-hold or --keep-sessions"));
         }
         book.put(&estate)?;
         book.note("estate change", &estate.name, &said.join(", "))?;

@@ -267,7 +267,7 @@ fn a_second_kind_of_tunnel_runs_end_to_end_beside_the_first() {
     let again = Device::connect(folder, "again", &given, true).thread.join().unwrap().unwrap_err();
     // A name proves nothing, so whoever says it is not told what became of it.
     assert!(again.line().contains("does not admit this credential"), "{again:?}");
-    let past = session::past(&mut context, None).unwrap().sessions;
+    let past = session::past(&mut context, None, None).unwrap().sessions;
     let reasons: Vec<_> =
         past.iter().filter(|(_, past)| past.reason.as_deref().is_some_and(|why| why.starts_with("revoked"))).collect();
     assert_eq!(reasons.len(), 2, "{past:?}");

@@ -323,3 +323,109 @@ fn no_more_sessions_at_once_than_a_policy_lets_in() {
     wait(10, "mara is out", || (!is_in(&world, "mara/laptop")).then_some(()));
     other("phone").is(0);
 }
+
+// Long: gateways meet every 20 s.
+#[test]
+fn gateways_count_together_and_of_two_sessions_the_later_goes() {
+    let world = World::mara("--processes");
+    world.run("site add boatyard --network 192.168.61.0/24 --time-zone Europe/Oslo").is(0);
+    world.run("host add boatyard --site boatyard --kind computer --via lab").is(0);
+    let hosts = world.run("host list --format json").is(0).json();
+    let boatyard = hosts.as_array().unwrap().iter().find(|host| host["name"] == "boatyard").unwrap();
+    let address = boatyard["outward"].as_str().unwrap();
+    world.run(&format!("gateway create boatyard --host boatyard --dialled {address}")).is(0);
+    world.run("listener open boatyard --pool 10.187.61.0/24").is(0);
+    // Gateways find each other where they are, and not by a name of the example.
+    let harbour = hosts.as_array().unwrap().iter().find(|host| host["name"] == "harbour").unwrap();
+    world.run(&format!("gateway change harbour --dialled {} --yes", harbour["outward"].as_str().unwrap())).is(0);
+    world.run("device add mara/phone").is(0);
+    world.run("credential issue mara/phone --at boatyard").is(0);
+    world.run("policy change everyone --user-sessions 1").is(0);
+    world.run("rollout --yes").is(0);
+    world.run("credential handover mara/phone --to phone.yestrel --yes").is(0);
+    let phone = || world.on_laptop("yestrel connect phone.yestrel --background --proxy 127.0.0.1:0 --name phone");
+    connect(&world, "").is(0);
+    wait(10, "mara is in", || is_in(&world, "mara/laptop").then_some(()));
+    // Before the two have met it is let in; when they have, it is out, and the earlier stays.
+    if phone().code == 0 {
+        let told = "mara has 1 at once already";
+        wait(60, "they have met", || world.on_laptop("yestrel tunnel list").err.contains(told).then_some(()));
+    }
+    phone().is(1).says("mara has 1 at once already");
+    assert!(is_in(&world, "mara/laptop") && !is_in(&world, "mara/phone"));
+    // Where the first is gone, there is room for the other.
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+    wait(90, "room for the phone", || (phone().code == 0).then_some(()));
+}
+
+#[test]
+fn what_happened_is_on_record_counted_told_to_other_programs_and_forgotten_in_time() {
+    use std::io::Read as _;
+    let world = World::mara("--processes");
+    connect(&world, "").is(0);
+    wait(10, "mara is in", || is_in(&world, "mara/laptop").then_some(()));
+    world.run("policy change everyone --unless user=mara --yes").is(0);
+    world.run("rollout --yes").is(0);
+    connect(&world, "").is(1);
+    let lines = || -> Vec<serde_json::Value> {
+        let out = world.run("session export").is(0).out;
+        out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+    };
+    let lines = wait(20, "it is on record", || {
+        Some(lines()).filter(|lines| lines.iter().any(|line| line["what"] == "refused"))
+    });
+    let said: Vec<_> = lines.iter().map(|line| line["what"].as_str().unwrap()).collect();
+    assert_eq!(said[..2], ["opened", "ended"], "{lines:?}");
+    assert_eq!(lines[0]["policy"], "everyone");
+    let why = |at: usize| lines[at]["reason"].as_str().unwrap();
+    assert!(why(1).contains("policy") && why(2).contains("user: it is mara, which is left out"), "{lines:?}");
+    let counted = world.run("session list --past --reasons --format json").is(0).json();
+    let times = |what: &str| {
+        let all = counted.as_array().unwrap().iter();
+        all.filter(|row| row["what"] == what && row["reason"] == "policy")
+            .map(|row| row["times"].as_u64().unwrap())
+            .sum::<u64>()
+    };
+    assert!(times("ended") == 1 && times("refused") >= 1, "{counted}");
+    // Over TCP with octets counted, as RFC 6587 says.
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = listener.local_addr().unwrap();
+    let taking = std::thread::spawn(move || {
+        let mut all = String::new();
+        listener.accept().unwrap().0.read_to_string(&mut all).unwrap();
+        all
+    });
+    world.run(&format!("session export --as syslog --to tcp:{at}")).is(0).says("told ");
+    let all = taking.join().unwrap();
+    let mut rest = all.as_str();
+    let mut messages = Vec::new();
+    while let Some((length, after)) = rest.split_once(' ') {
+        let (message, next) = after.split_at(length.parse().unwrap());
+        messages.push(message);
+        rest = next;
+    }
+    assert!(messages.len() == lines.len() && rest.is_empty(), "{all}");
+    assert!(messages.iter().all(|message| message.starts_with("<86>1 ") || message.starts_with("<84>1 ")), "{all}");
+    // To a local socket, a datagram each.
+    let path = world.path("log.sock");
+    let socket = std::os::unix::net::UnixDatagram::bind(&path).unwrap();
+    socket.set_read_timeout(Some(std::time::Duration::from_secs(10))).unwrap();
+    world.run(&format!("session export harbour --as syslog --to unix:{}", path.display())).is(0);
+    let mut buffer = [0; 4096];
+    let length = socket.recv(&mut buffer).unwrap();
+    assert_eq!(std::str::from_utf8(&buffer[..length]).unwrap(), messages[0]);
+    world.run("session export --to tcp:192.0.2.7:514").is(2).says("in the clear");
+    world.run("session export --to unix:/nowhere/log").is(1).says("nobody takes the record");
+    world.run("session export nowhere").is(2);
+    // What is older than is kept goes.
+    let database = rusqlite::Connection::open(world.path("skerry")).unwrap();
+    database.execute("UPDATE sessions SET ended = '2020-01-01T00:00:00Z' WHERE reason LIKE 'refused%'", []).unwrap();
+    world.run("estate change --keep-sessions 30d").is(0);
+    world.run("estate show").is(0).says("30 days");
+    world.run("session list --past").is(0);
+    let left = world.run("session list --past").is(0);
+    assert!(left.out.contains("mara/laptop") && !left.out.contains("refused"), "{}", left.out);
+    for bad in ["0d", "11y", "soon"] {
+        world.run(&format!("estate change --keep-sessions {bad}")).is(2);
+    }
+}

@@ -78,10 +78,20 @@ pub struct Estate {
     pub hold_addresses: u16,
     /// For how many seconds an order holds, from when it was made or renewed: after that its agent lets nobody in. `None`: for ever.
     pub orders_hold: Option<u32>,
+    /// For how many days sessions that are over, and refusals, stay on record.
+    #[serde(default = "keep_sessions")]
+    pub keep_sessions: u16,
     /// When a backup was last made.
     #[serde(default)]
     pub saved: Option<Timestamp>,
     pub created: Timestamp,
+}
+
+/// Days that what happened stays on record where nothing else is said.
+pub const KEEP_SESSIONS: u16 = 365;
+
+fn keep_sessions() -> u16 {
+    KEEP_SESSIONS
 }
 
 /// Days that an address is held where nothing else is said.

@@ -166,7 +166,7 @@ pub fn difference(old: &[Listed], new: &[Listed]) -> Vec<(&'static str, String)>
         let whole = |one: &Listed| {
             let state = (!one.on).then(|| "off".to_owned());
             let words = one.rule.words().into_iter().chain(one.rule.terms.words()).chain(state);
-            let words = words.collect::<Vec<_>>().join(", ");
+            let words = words.collect::<Vec<_>>().join("; ");
             format!("{} {}", one.rule.effect.word(), if words.is_empty() { "everybody".into() } else { words })
         };
         match find(old, name) {

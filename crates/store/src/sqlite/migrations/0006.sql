@@ -41,6 +41,8 @@ AND EXISTS (SELECT 1 FROM policies WHERE wants LIKE '%"platform"%' OR bars LIKE 
     UNION SELECT gate.value, credentials.device FROM credentials, json_each(credentials.gateways) AS gate WHERE credentials.device = NEW.name
     ON CONFLICT DO NOTHING;
 END;
+-- Days that what happened stays on record.
+ALTER TABLE estates ADD COLUMN keep_sessions INTEGER NOT NULL DEFAULT 365;
 -- By which policy a session was admitted, as far as its gateway said.
 ALTER TABLE sessions ADD COLUMN policy TEXT;
 CREATE INDEX sessions_by_policy ON sessions(policy, opened) WHERE policy IS NOT NULL;
