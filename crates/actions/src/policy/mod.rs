@@ -5,11 +5,13 @@
 //! | `asked` | what policies ask of people, which an order must say of them |
 //! | `names` | policies follow what they name |
 //! | `rehearse` | playing a sign-in through the list, checking the list |
+//! | `then` | the list and people as they are, or as they were |
 //! | `week` | who could come in when, over a week |
 
 mod asked;
 mod names;
 mod rehearse;
+mod then;
 mod week;
 
 use jiff::{SignedDuration, Timestamp};

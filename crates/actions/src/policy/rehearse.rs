@@ -5,8 +5,7 @@ use std::net::IpAddr;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use yestrel_core::admission::ProofKind;
-use yestrel_core::estate::{Credential, CredentialKind, Device, Gateway, Session, Site, User, UserState};
+use yestrel_core::estate::{Device, Gateway, Session, Site, User, UserState};
 use yestrel_core::policy::{
     self, Asked as Said, At, Finding, List, Nearest, Person, Place, Rule, Someone, Terms, Weight, World, moment_at,
     zone,
@@ -16,6 +15,7 @@ use yestrel_core::{Problem, Result};
 use yestrel_store::{Book, Query};
 
 use super::asked::Asked;
+use super::then::{Carried, Then};
 use crate::Context;
 use crate::find;
 use crate::session::was_refused;
@@ -33,6 +33,8 @@ pub struct Question {
     pub from: Option<IpAddr>,
     /// In place of the estate's list.
     pub list: Option<Vec<Rule>>,
+    /// With the list and people as they were then.
+    pub as_of: Option<Timestamp>,
 }
 
 /// What would become of a sign-in.
@@ -60,21 +62,12 @@ pub struct Played {
     pub opens: Option<Timestamp>,
 }
 
-/// What a credential shows.
-pub(super) fn proof(kind: CredentialKind) -> ProofKind {
-    match kind {
-        CredentialKind::KeyPair => ProofKind::Key,
-        CredentialKind::Certificate => ProofKind::Certificate,
-        CredentialKind::Password => ProofKind::Account,
-    }
-}
-
 /// A way by which a credential could come in: its gateway, and the kind of tunnel there.
-pub(super) fn ways(book: &Book<'_>, credential: &Credential) -> Result<Vec<(String, Tunnel)>> {
+pub(super) fn ways(book: &Book<'_>, credential: &Carried) -> Result<Vec<(String, Tunnel)>> {
     let mut ways = Vec::new();
-    for gateway in credential.gateways() {
-        for listener in find::listeners_of(book, &gateway)? {
-            if listener.tunnel.proofs().contains(&proof(credential.kind())) {
+    for gateway in &credential.gateways {
+        for listener in find::listeners_of(book, gateway)? {
+            if listener.tunnel.proofs().contains(&credential.proof()) {
                 ways.push((gateway.clone(), listener.tunnel));
             }
         }
@@ -89,11 +82,12 @@ pub(super) fn ways(book: &Book<'_>, credential: &Credential) -> Result<Vec<(Stri
 pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
     let now = context.now;
     context.read(|book| {
-        let (device, credentials) = of_whom(book, &question.who)?;
+        let then = question.as_of.map(|at| Then::at(book, at)).transpose()?.unwrap_or_default();
+        let (device, credentials) = of_whom(book, &then, &question.who)?;
         let live = credentials.iter().filter(|credential| credential.revoked.is_none());
         let mut found = None;
         for credential in live.chain(credentials.iter().filter(|credential| credential.revoked.is_some())) {
-            let kind = proof(credential.kind());
+            let kind = credential.proof();
             let fits = |(gateway, tunnel): &(String, Tunnel)| {
                 question.gateway.as_ref().is_none_or(|wanted| wanted == gateway)
                     && question.tunnel.as_ref().is_none_or(|wanted| wanted == tunnel.word())
@@ -116,21 +110,22 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
         let gateway: Gateway = book.need(&gateway)?;
         let site: Site = book.need(&gateway.site)?;
         let place = zone(&site.time_zone)?;
+        let now = question.as_of.unwrap_or(now);
         let at = question.at.as_deref().map(|text| moment_at(text, &place, now)).transpose()?.unwrap_or(now);
-        let user: User = book.need(&device.user)?;
+        let user = then.user(book, &device.user)?;
         let rules = match &question.list {
             Some(rules) => rules.clone(),
-            None => Asked::read(book)?.rules,
+            None => then.rules(book)?,
         };
         let list = List::new(&rules, &site.time_zone)?;
         let platform = device.platform.as_ref().map(|platform| platform.to_lowercase());
-        let method = tunnel.method(proof(credential.kind()));
+        let method = tunnel.method(credential.proof());
         let person = Person {
             user: &user.name,
             groups: &user.groups,
             device: &device.name,
             platform: platform.as_deref(),
-            credential: credential.kind().word(),
+            credential: credential.kind.word(),
             issued: Some(credential.issued),
         };
         let signs_in = At {
@@ -145,7 +140,7 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
             realm: None,
             method,
             second_factor: false,
-            first: credential.first_used.is_none(),
+            first: !credential.used,
         };
         let decision = list.decide_once(&person, &signs_in);
         let near = decision.admits().is_none().then(|| policy::nearest(&list, &person, &signs_in));
@@ -155,7 +150,7 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
         };
         let dated = |at: Timestamp| yestrel_core::moment(at);
         let before = match credential {
-            one if one.revoked.is_some() => Some(format!("{} is revoked", one.name)),
+            one if one.revoked.is_some_and(|revoked| revoked <= at) => Some(format!("{} is revoked", one.name)),
             _ if user.state == UserState::Suspended => Some(format!("{} is suspended", user.name)),
             one if one.valid_from.is_some_and(|from| from > at) => {
                 Some(format!("{} holds from {}", one.name, one.valid_from.map(dated).unwrap_or_default()))
@@ -185,17 +180,16 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
 }
 
 /// A device by its name, or one of a user's, the one with a live credential first; and its credentials.
-fn of_whom(book: &Book<'_>, who: &str) -> Result<(Device, Vec<Credential>)> {
-    let credentials = |device: &Device| book.find::<Credential>(&[("device", device.name.as_str().into())]);
+fn of_whom(book: &Book<'_>, then: &Then, who: &str) -> Result<(Device, Vec<Carried>)> {
     if who.contains('/') {
-        let device: Device = book.need(who)?;
-        let all = credentials(&device)?;
+        let device = then.device(book, who)?;
+        let all = then.credentials_of(book, &device.name)?;
         return Ok((device, all));
     }
-    let user: User = book.need(who)?;
+    let user = then.user(book, who)?;
     let mut first = None;
-    for device in book.find::<Device>(&[("user", user.name.as_str().into())])? {
-        let all = credentials(&device)?;
+    for device in then.devices_of(book, &user.name)? {
+        let all = then.credentials_of(book, &device.name)?;
         if all.iter().any(|credential| credential.revoked.is_none()) {
             return Ok((device, all));
         }
@@ -378,16 +372,16 @@ struct Carries {
 fn someone(book: &Book<'_>, device: &str, gateway: &str) -> Result<Option<Carries>> {
     let Some(device) = book.get::<Device>(device)? else { return Ok(None) };
     let Some(user) = book.get::<User>(&device.user)? else { return Ok(None) };
-    for credential in book.find::<Credential>(&[("device", device.name.as_str().into())])?.into_iter().rev() {
+    for credential in Then::default().credentials_of(book, &device.name)?.into_iter().rev() {
         if let Some((_, tunnel)) = ways(book, &credential)?.into_iter().find(|(at, _)| at == gateway) {
             let someone = Someone {
                 user: user.name,
                 groups: user.groups,
                 device: device.name,
                 platform: device.platform.map(|platform| platform.to_lowercase()),
-                credential: credential.kind().word().into(),
+                credential: credential.kind.word().into(),
             };
-            let method = tunnel.method(proof(credential.kind()));
+            let method = tunnel.method(credential.proof());
             return Ok(Some(Carries { someone, issued: Some(credential.issued), tunnel, method }));
         }
     }

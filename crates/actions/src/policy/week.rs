@@ -5,13 +5,12 @@ use std::collections::HashMap;
 use jiff::civil::Time;
 use jiff::{SignedDuration, Timestamp, ToSpan as _};
 use serde::Serialize;
-use yestrel_core::estate::{Gateway, Site, User, UserState};
+use yestrel_core::estate::{Gateway, Site, UserState};
 use yestrel_core::policy::{At, Known, List, Person, Rule, moment_at, zone};
 use yestrel_core::{Problem, Result};
-use yestrel_store::{Book, Query};
 
-use super::asked::Asked;
-use super::rehearse::{proof, ways};
+use super::rehearse::ways;
+use super::then::Then;
 use crate::Context;
 
 /// Users who could come in at the same hours of a week.
@@ -31,6 +30,7 @@ pub fn week(
     gateway: Option<&str>,
     at: Option<&str>,
     list: Option<Vec<Rule>>,
+    as_of: Option<Timestamp>,
 ) -> Result<Vec<Week>> {
     let now = context.now;
     context.read(|book| {
@@ -43,10 +43,12 @@ pub fn week(
         };
         let site: Site = book.need(&gateway.site)?;
         let place = zone(&site.time_zone)?;
+        let then = as_of.map(|at| Then::at(book, at)).transpose()?.unwrap_or_default();
+        let now = as_of.unwrap_or(now);
         let at = at.map(|text| moment_at(text, &place, now)).transpose()?.unwrap_or(now);
         let rules = match list {
             Some(rules) => rules,
-            None => Asked::read(book)?.rules,
+            None => then.rules(book)?,
         };
         let list = List::new(&rules, &site.time_zone)?;
         let today = place.to_datetime(at).date();
@@ -67,20 +69,24 @@ pub fn week(
             all.retain(|moment| *moment < midnights[7]);
             all
         };
-        for (user, whole) in whole(book)? {
+        for (user, carries) in then.everybody(book)? {
+            if user.state == UserState::Suspended || carries.iter().all(|(_, credentials)| credentials.is_empty()) {
+                continue;
+            }
             let mut open = vec![false; moments.len()];
-            for (device, platform, credentials) in whole {
-                for credential in credentials {
+            for (device, credentials) in carries {
+                let platform = device.platform.as_ref().map(|platform| platform.to_lowercase());
+                for credential in credentials.into_iter().filter(|one| one.revoked.is_none()) {
                     for (at, tunnel) in ways(book, &credential)?.into_iter().filter(|(at, _)| *at == gateway.name) {
                         let person = Person {
                             user: &user.name,
                             groups: &user.groups,
-                            device: &device,
+                            device: &device.name,
                             platform: platform.as_deref(),
-                            credential: credential.kind().word(),
+                            credential: credential.kind.word(),
                             issued: Some(credential.issued),
                         };
-                        let how = tunnel.method(proof(credential.kind()));
+                        let how = tunnel.method(credential.proof());
                         let of = list.know(&person);
                         let decide = || {
                             let decided = moments.iter().map(|moment| {
@@ -106,7 +112,7 @@ pub fn week(
                         let found = match list.next_age(credential.issued, Timestamp::MIN).is_some() {
                             true => decide(),
                             false => {
-                                let key = (of.clone(), tunnel.word().to_owned(), credential.kind().word().to_owned());
+                                let key = (of.clone(), tunnel.word().to_owned(), credential.kind.word().to_owned());
                                 known.entry(key).or_insert_with(decide).clone()
                             }
                         };
@@ -121,26 +127,6 @@ pub fn week(
         rows.sort_by(|a, b| a.users.cmp(&b.users));
         Ok(rows)
     })
-}
-
-type Carried = Vec<(String, Option<String>, Vec<yestrel_core::estate::Credential>)>;
-
-/// Users who are not suspended, with devices and live credentials.
-fn whole(book: &Book<'_>) -> Result<Vec<(User, Carried)>> {
-    let mut all: HashMap<String, Carried> = HashMap::new();
-    book.each_device(None, |device, credentials| {
-        let platform = device.platform.map(|platform| platform.to_lowercase());
-        all.entry(device.user).or_default().push((device.name, platform, credentials));
-        Ok(true)
-    })?;
-    let mut users = Vec::new();
-    book.each(&Query::default(), |user: User| {
-        if let Some(carried) = all.remove(&user.name).filter(|_| user.state == UserState::Active) {
-            users.push((user, carried));
-        }
-        Ok(true)
-    })?;
-    Ok(users)
 }
 
 /// The hours of each day in words, by the clock on the wall.

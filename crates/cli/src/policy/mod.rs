@@ -100,7 +100,7 @@ pub enum Command {
     },
     /// Play sign-ins through the list, without signing in
     #[command(
-        after_help = "Example:\n  yestrel policy rehearse oskar/laptop --gateway boatyard --at \"fri 10:00\"\n  yestrel policy rehearse --all-users\n  yestrel policy rehearse --since 30d --with proposed.toml"
+        after_help = "Example:\n  yestrel policy rehearse oskar/laptop --gateway boatyard --at \"fri 10:00\"\n  yestrel policy rehearse --all-users --as-of 2027-03-01\n  yestrel policy rehearse --since 30d --with proposed.toml"
     )]
     Rehearse(rehearsal::Arguments),
     /// The list as a file (TOML); it holds no secret

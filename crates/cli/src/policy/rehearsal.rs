@@ -38,6 +38,9 @@ pub struct Arguments {
     /// Another list in place of the estate's, as policy export writes it
     #[arg(long, value_name = "FILE")]
     with: Option<PathBuf>,
+    /// With the list and people as they were then; gateways and listeners as they are now
+    #[arg(long, value_name = "WHEN", value_parser = since, conflicts_with = "since")]
+    as_of: Option<Timestamp>,
     /// Who could come in when, in the week of --at
     #[arg(long, conflicts_with_all = ["since", "from"])]
     all_users: bool,
@@ -61,7 +64,7 @@ pub(super) fn rules(file: &Path) -> Result<Vec<Rule>> {
 pub(super) fn run(output: Output, context: &mut Context, arguments: &Arguments) -> Result<()> {
     let list = arguments.with.as_deref().map(rules).transpose()?;
     if arguments.all_users {
-        let week = policy::week(context, arguments.gateway.as_deref(), arguments.at.as_deref(), list)?;
+        let week = policy::week(context, arguments.gateway.as_deref(), arguments.at.as_deref(), list, arguments.as_of)?;
         show_week(output, &week);
         return Ok(());
     }
@@ -77,6 +80,7 @@ pub(super) fn run(output: Output, context: &mut Context, arguments: &Arguments) 
         at: arguments.at.clone(),
         from: arguments.from,
         list,
+        as_of: arguments.as_of,
     };
     show_played(output, &policy::rehearse(context, &question)?);
     Ok(())

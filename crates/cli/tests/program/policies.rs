@@ -429,3 +429,29 @@ fn what_happened_is_on_record_counted_told_to_other_programs_and_forgotten_in_ti
         world.run(&format!("estate change --keep-sessions {bad}")).is(2);
     }
 }
+
+#[test]
+fn who_could_get_in_at_a_past_moment_is_a_command() {
+    let world = World::mara("--processes");
+    world.run("group add crew").is(0);
+    world.run("user change mara --group crew").is(0);
+    let then = Timestamp::now().to_string();
+    let as_of = |who: &str, at: &str| world.run(&format!("policy rehearse {who} --as-of {at}"));
+    let before = as_of("mara/laptop", &then).is(0).says("admitted: mara/laptop").says("by the policy everyone").out;
+    let week = world.run(&format!("policy rehearse --all-users --as-of {then}")).is(0).says("mara").says("all day").out;
+    // Everything that it was decided by is another thing by now.
+    world.run("policy add crew admit --when group=crew --first").is(0);
+    world.run("policy remove everyone").is(0);
+    world.run("group change crew --remove mara").is(0);
+    world.run("user rename mara mara-n").is(0);
+    world.run("credential revoke mara-n/laptop --reason lost --yes").is(0);
+    world.run("device remove mara-n/laptop --yes").is(0);
+    world.admit("tomas", "tomas/tablet");
+    assert_eq!(as_of("mara/laptop", &then).is(0).out, before);
+    assert_eq!(world.run(&format!("policy rehearse --all-users --as-of {then}")).is(0).out, week);
+    as_of("tomas/tablet", &then).is(2).says("there was no device tomas/tablet then");
+    as_of("tomas/tablet", "0s").is(0).says("refused: no policy admits tomas/tablet").says("crew is wanted");
+    world.run("policy rehearse mara/laptop").is(2);
+    as_of("mara/laptop", "2020-01-01").is(2).says("it was made at");
+    as_of("mara/laptop", "2999-01-01").is(2).says("to come");
+}
