@@ -27,7 +27,7 @@ pub(crate) use asked::{Asked, in_order};
 pub(crate) use names::{follow, still_named};
 use rehearse::admits_nobody;
 pub use rehearse::{Checked, Fate, Played, Question, Replay, check, played, rehearse};
-pub use week::{Week, week};
+pub use week::{Spans, Week, week};
 
 /// Over how long matches are counted.
 const COUNTED: SignedDuration = SignedDuration::from_hours(30 * 24);

@@ -17,8 +17,8 @@ use crate::Context;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Week {
     pub users: Vec<String>,
-    /// Monday to Sunday: hours, "all day", or nothing.
-    pub days: [String; 7],
+    /// Monday to Sunday.
+    pub days: [Spans; 7],
 }
 
 /// Who could come in when, at a gateway or at the first, in the week of a moment or of now; by any device and credential that they have.
@@ -58,7 +58,7 @@ pub fn week(
             place.to_ambiguous_timestamp(date).compatible().unwrap_or(at)
         };
         let midnights: Vec<Timestamp> = (0..=7).map(midnight).collect();
-        let mut rows: HashMap<[String; 7], Vec<String>> = HashMap::new();
+        let mut rows: HashMap<[Spans; 7], Vec<String>> = HashMap::new();
         let mut known: HashMap<(Known, String, String), Vec<bool>> = HashMap::new();
         let before = midnights[0] - SignedDuration::from_secs(1);
         let moments: Vec<Timestamp> = {
@@ -129,9 +129,15 @@ pub fn week(
     })
 }
 
-/// The hours of each day in words, by the clock on the wall.
-fn days(moments: &[Timestamp], midnights: &[Timestamp], open: &[bool], zone: &jiff::tz::TimeZone) -> [String; 7] {
-    let clock = |at: Timestamp| zone.to_datetime(at).time().strftime("%H:%M").to_string();
+/// Hours of a day: from and to, in minutes by the clock on the wall.
+pub type Spans = Vec<(u16, u16)>;
+
+/// The hours of each day, by the clock on the wall.
+fn days(moments: &[Timestamp], midnights: &[Timestamp], open: &[bool], zone: &jiff::tz::TimeZone) -> [Spans; 7] {
+    let minute = |at: Timestamp| {
+        let time = zone.to_datetime(at).time();
+        u16::from(time.hour().unsigned_abs()) * 60 + u16::from(time.minute().unsigned_abs())
+    };
     std::array::from_fn(|day| {
         let (begins, ends) = (midnights[day], midnights[day + 1]);
         let mut spans: Vec<(Timestamp, Timestamp)> = Vec::new();
@@ -143,14 +149,22 @@ fn days(moments: &[Timestamp], midnights: &[Timestamp], open: &[bool], zone: &ji
                 _ => {}
             }
         }
-        match &spans[..] {
-            [(from, to)] if (*from, *to) == (begins, ends) => "all day".into(),
+        let wall = |(from, to): (Timestamp, Timestamp)| (minute(from), if to == ends { 24 * 60 } else { minute(to) });
+        spans.into_iter().map(wall).collect()
+    })
+}
+
+impl Week {
+    /// The hours of a day in words: "05:30-11:15", "all day", or nothing.
+    #[must_use]
+    pub fn words(&self, day: usize) -> String {
+        let clock = |minute: u16| format!("{:02}:{:02}", minute / 60, minute % 60);
+        match &self.days[day][..] {
+            [(0, 1440)] => "all day".into(),
             some => {
-                let one = |(from, to): &(Timestamp, Timestamp)| {
-                    format!("{}-{}", clock(*from), if *to == ends { "24:00".to_owned() } else { clock(*to) })
-                };
+                let one = |(from, to): &(u16, u16)| format!("{}-{}", clock(*from), clock(*to));
                 some.iter().map(one).collect::<Vec<_>>().join(" ")
             }
         }
-    })
+    }
 }

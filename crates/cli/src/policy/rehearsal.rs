@@ -153,19 +153,69 @@ fn sentence(near: Option<&str>) -> String {
     format!(". {first}{}.", letters.as_str())
 }
 
+/// Users who could come in at the same hours, in few words.
+fn users_of(row: &Week) -> String {
+    match &row.users[..] {
+        [first, second, .., _] if row.users.len() > 3 => {
+            format!("{first}, {second} and {} more", row.users.len() - 2)
+        }
+        few => few.join(", "),
+    }
+}
+
+/// Signs for a piece of a day: all of it, a part of it, none of it.
+const SIGNS: [char; 3] = ['#', '+', '.'];
+
+/// A day in so many pieces.
+fn drawn(spans: &[(u16, u16)], pieces: u16) -> String {
+    let long = 24 * 60 / pieces;
+    let sign = |piece: u16| {
+        let (from, to) = (piece * long, (piece + 1) * long);
+        let open: u16 = spans.iter().map(|span| span.1.min(to).saturating_sub(span.0.max(from))).sum();
+        SIGNS[if open >= long { 0 } else { usize::from(open == 0) + 1 }]
+    };
+    (0..pieces).map(sign).collect()
+}
+
+/// The week as a picture, as finely as so many columns let.
+fn picture(week: &[Week], width: usize) -> String {
+    const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+    let label = week.iter().map(|row| users_of(row).chars().count()).chain([5]).max().unwrap_or(5).min(30);
+    let fits = |pieces: &u16| label + 2 + 7 * usize::from(*pieces) + 6 <= width;
+    let pieces = [24, 12, 8, 6].into_iter().find(fits).unwrap_or(4);
+    let wide = usize::from(pieces);
+    let line = |label_of: &str, days: Vec<String>| {
+        let shown: String = label_of.chars().take(label).collect();
+        format!("{}\n", format!("{shown:label$}  {}", days.join(" ")).trim_end())
+    };
+    let mut text = line("", DAYS.iter().map(|day| format!("{day:wide$}")).collect());
+    // Where each quarter of a day begins.
+    let hours = |_| ["0", "6", "12", "18"].map(|hour| format!("{hour:0$}", wide / 4)).concat();
+    if wide >= 12 {
+        text.push_str(&line("", (0..7).map(hours).collect()));
+    }
+    for row in week {
+        text.push_str(&line(&users_of(row), row.days.iter().map(|day| drawn(day, pieces)).collect()));
+    }
+    let piece = match 24 / pieces {
+        1 => "the whole hour".to_owned(),
+        hours => format!("all of {hours} hours"),
+    };
+    text.push_str(&format!("# {piece}, + a part, . none; to the minute: --format csv\n"));
+    text
+}
+
 fn show_week(output: Output, week: &[Week]) {
     const COLUMNS: [&str; 9] = ["users", "count", "mon", "tue", "wed", "thu", "fri", "sat", "sun"];
-    let mut table =
-        Table::new(&COLUMNS, "nobody has a device that could sign in; yestrel credential issue USER/DEVICE");
+    let nobody = "nobody has a device that could sign in; yestrel credential issue USER/DEVICE";
+    if !output.is_for_programs() && !week.is_empty() {
+        output.write(&picture(week, output.width.unwrap_or(120)));
+        return;
+    }
+    let mut table = Table::new(&COLUMNS, nobody);
     for row in week {
-        let users = match (output.is_for_programs(), &row.users[..]) {
-            (false, [first, second, .., _]) if row.users.len() > 3 => {
-                Cell::Text(format!("{first}, {second} and {} more", row.users.len() - 2))
-            }
-            _ => Cell::List(row.users.clone()),
-        };
-        let days = row.days.iter().map(|day| Cell::Text(day.clone()));
-        table.row([users, row.users.len().into()].into_iter().chain(days).collect());
+        let days = (0..7).map(|day| Cell::Text(row.words(day)));
+        table.row([Cell::List(row.users.clone()), row.users.len().into()].into_iter().chain(days).collect());
     }
     output.table(&table);
 }
@@ -232,5 +282,28 @@ pub(super) fn checked(output: Output, checked: &Checked) -> Result<()> {
             .why("gateways that have it refuse everybody")
             .try_("yestrel policy add everyone admit   lets every valid credential in")),
         None => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_week_is_drawn_as_finely_as_it_fits() {
+        let none = || std::array::from_fn(|_| Vec::new());
+        let mut oskar = Week { users: vec!["oskar".into()], days: none() };
+        oskar.days[1] = vec![(330, 675)];
+        let mut crew = Week { users: vec!["mara".into(), "tomas".into()], days: none() };
+        crew.days.iter_mut().for_each(|day| *day = vec![(0, 360), (1320, 1440)]);
+        let text = picture(&[oskar.clone(), crew.clone()], 200);
+        let lines: Vec<_> = text.lines().collect();
+        assert!(lines[2].starts_with("oskar        ........................ .....+#####+............ "), "{text}");
+        assert!(lines[3].starts_with("mara, tomas  ######................## "), "{text}");
+        for width in [200, 120, 80, 66] {
+            let text = picture(&[oskar.clone(), crew.clone()], width);
+            assert!(text.lines().all(|line| line.chars().count() <= width), "{width}\n{text}");
+        }
+        assert_eq!((oskar.words(1), oskar.words(0)), ("05:30-11:15".into(), String::new()));
     }
 }
