@@ -51,6 +51,7 @@ fn heard(book: &Book<'_>, gateway: &Gateway, listeners: &[Listener], said: Said)
         differs: status.differs(&gateway.name, &gateway.public_key, &estate, &hash),
         inside,
         shut,
+        clock_ahead: status.clock.map(|clock| clock.duration_since(book.now).as_secs()),
     })
 }
 

@@ -263,6 +263,7 @@ impl Shared {
         }
         if let Ok(admission) = &reach {
             seat.set_policy(admission.policy.clone());
+            seat.set_rates(admission.terms.upload, admission.terms.download);
         }
         self.watch(seat, reach.as_ref().ok());
         let (gateways, reach) = match &reach {

@@ -339,6 +339,7 @@ impl Agent {
             amiss: cannot.or_else(|| self.mended.lock().amiss.clone()),
             unkept: keep.unkept().or_else(|| self.shared.scribe.trouble()),
             amends: true,
+            clock: Some(Timestamp::now()),
             holds_until: self.shared.holds_until().map(|(until, _)| until),
             published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),
             estate_key,

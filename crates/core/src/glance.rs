@@ -31,6 +31,8 @@ pub struct Heard {
     pub inside: Option<Vec<Inside>>,
     /// Listeners' ports that should be open there and are not, with why; `None` where it is not known in time.
     pub shut: Option<Vec<(String, String)>>,
+    /// Seconds by which its clock is ahead of this machine's; `None` where it did not say.
+    pub clock_ahead: Option<i64>,
 }
 
 /// One gateway: what the estate wants there, and what was heard.
@@ -56,6 +58,9 @@ pub struct AtGateway {
     /// Until when its order holds, where that is soon.
     pub lets_nobody_in_from: Option<Timestamp>,
 }
+
+/// Seconds by which a gateway's clock may be off.
+const CLOCK: i64 = 60;
 
 /// Something that ends.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -196,6 +201,12 @@ impl AtGateway {
                 let shut = heard.shut.iter().flatten().filter(|_| !heard.another);
                 for (port, why) in shut {
                     say(Grade::Bad, format!("{port} is shut: {why}"), &format!("yestrel port list {name}"));
+                }
+                if let Some(ahead) = heard.clock_ahead.filter(|ahead| ahead.abs() > CLOCK) {
+                    let off = lapse::span(SignedDuration::from_secs(ahead));
+                    let side = if ahead > 0 { "ahead" } else { "behind" };
+                    let words = format!("its clock is {off} {side}, and hours, dates and ends of credentials go by it");
+                    say(Grade::Bad, words, &format!("yestrel host probe {}", self.host));
                 }
                 if heard.shut.is_none() || heard.inside.is_none() {
                     let words = "answers so slowly that not everything about it is known";
@@ -339,6 +350,7 @@ mod tests {
                     since: now(),
                 }]),
                 shut: Some(vec![]),
+                clock_ahead: Some(-1),
             })),
             last_heard: Some(now()),
             lets_nobody_in_from: None,
@@ -379,6 +391,16 @@ mod tests {
             words.map(|(grade, words)| format!("{} {words}", grade.word())),
             ["good answers", "good 13", "good 1 of 1", "good nothing"]
         );
+    }
+
+    #[test]
+    fn a_clock_that_is_off_is_said_with_what_goes_by_it() {
+        let mut off = harbour();
+        if let Some(Ok(heard)) = &mut off.heard {
+            heard.clock_ahead = Some(-7_300);
+        }
+        let words = "harbour: its clock is 2 h behind, and hours, dates and ends of credentials go by it".to_owned();
+        assert_eq!(said(&glance(vec![off])), [(Grade::Bad, words)]);
     }
 
     #[test]

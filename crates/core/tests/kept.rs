@@ -99,6 +99,7 @@ fn messages() -> Vec<(&'static str, Value)> {
         newest: 9,
         program: "cd".into(),
         amends: true,
+        clock: None,
         held: Some(at()),
         published: BTreeMap::from([("issuing".into(), 2)]),
         estate_key: Some(key),

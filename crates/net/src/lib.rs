@@ -14,6 +14,7 @@
 //! | `packets` | packets in batches, from UDP and TUN |
 //! | `plane` | how inner traffic meets the site: through the kernel, or a stack inside the process |
 //! | `rights` | what a process gives up |
+//! | `rate` | how much may pass in a time |
 //! | `seats` | who is connected, by inner address |
 //! | `stack` | an IP stack inside the process |
 //! | `watch` | seeing when somebody changes the firewall or the network |
@@ -28,6 +29,7 @@ pub mod netlink;
 pub mod nft;
 pub mod packets;
 pub mod plane;
+pub mod rate;
 pub mod rights;
 pub mod seats;
 pub mod stack;

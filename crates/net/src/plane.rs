@@ -17,7 +17,7 @@ use crate::clock;
 use crate::netlink::{MAIN, Netlink};
 use crate::nft::nft;
 use crate::packets::{Batch, Sender, Tun, TunBuffers, ends};
-use crate::seats::{Carrier, Seats};
+use crate::seats::{Carrier, Seat, Seats};
 use crate::stack::{Outside, Stack};
 use crate::watch::Seen;
 
@@ -387,6 +387,9 @@ fn packet_size(content: &Content) -> u16 {
 fn send_to_device(seats: &Seats, packet: &[u8]) {
     let Some(seat) = ends(packet).and_then(|(_, destination)| seats.find(destination)) else { return };
     seat.mark();
+    if !seat.takes(packet) {
+        return;
+    }
     let (carrier, mut sender) = (seat.carrier(), Sender::default());
     carrier.carry(clock::now(), packet, &mut sender);
     carrier.flush(&mut sender);
@@ -396,7 +399,7 @@ fn send_to_device(seats: &Seats, packet: &[u8]) {
 fn carry_from_site(tun: &Tun, seats: &Weak<Seats>) {
     let mut buffers = TunBuffers::default();
     let mut sender = Sender::default();
-    let mut current: Option<(IpAddr, Arc<dyn Carrier>)> = None;
+    let mut current: Option<(IpAddr, Arc<Seat>, Arc<dyn Carrier>)> = None;
     loop {
         let Ok(packets) = tun.read(&mut buffers) else { return };
         let Some(seats) = seats.upgrade() else { return };
@@ -404,20 +407,23 @@ fn carry_from_site(tun: &Tun, seats: &Weak<Seats>) {
         for packet in packets {
             let Some((_, destination)) = ends(packet) else { continue };
             // Packets of one read are mostly for one device: it is looked up once.
-            if current.as_ref().is_none_or(|(inner, _)| *inner != destination) {
-                if let Some((_, carrier)) = &current {
+            if current.as_ref().is_none_or(|(inner, ..)| *inner != destination) {
+                if let Some((.., carrier)) = &current {
                     carrier.flush(&mut sender);
                 }
                 current = seats.find(destination).map(|seat| {
                     seat.mark();
-                    (destination, seat.carrier())
+                    let carrier = seat.carrier();
+                    (destination, seat, carrier)
                 });
             }
-            if let Some((_, carrier)) = &current {
+            if let Some((_, seat, carrier)) = &current
+                && seat.takes(packet)
+            {
                 carrier.carry(now, packet, &mut sender);
             }
         }
-        if let Some((_, carrier)) = current.take() {
+        if let Some((.., carrier)) = current.take() {
             carrier.flush(&mut sender);
         }
     }

@@ -13,7 +13,9 @@ use yestrel_core::keys::PublicKey;
 use yestrel_wire::counters::Counters;
 use yestrel_wire::{Moment, Outward};
 
+use crate::clock;
 use crate::packets::{Sender, Udp, ends};
+use crate::rate::Rate;
 
 /// How inner packets get to the other end of one session: all that the data path knows of a tunnel.
 pub trait Carrier: Send + Sync {
@@ -87,6 +89,9 @@ pub struct Seat {
     marks: OnceLock<Arc<Marks>>,
     /// When it last carried something, as far as was looked, in milliseconds since 1970.
     busy: AtomicI64,
+    /// How much the device may send inwards, and is sent.
+    upload: Rate,
+    download: Rate,
     /// The policy by which it was admitted.
     policy: Mutex<Option<String>>,
 }
@@ -124,6 +129,8 @@ impl Seat {
             marked: AtomicBool::new(false),
             marks: OnceLock::new(),
             busy: AtomicI64::new(Timestamp::now().as_millisecond()),
+            upload: Rate::default(),
+            download: Rate::default(),
             policy: Mutex::default(),
         })
     }
@@ -187,9 +194,22 @@ impl Seat {
     #[must_use]
     pub fn passes(&self, packet: &[u8]) -> bool {
         self.mark();
-        ends(packet).is_some_and(|(source, destination)| {
+        let may = ends(packet).is_some_and(|(source, destination)| {
             self.owns(source) && self.bounds.read().as_ref().is_some_and(|bounds| bounds.lets(destination))
-        })
+        });
+        may && self.upload.lets(packet.len(), clock::now)
+    }
+
+    /// Whether a packet may go to the device now, as fast as these come.
+    #[must_use]
+    pub fn takes(&self, packet: &[u8]) -> bool {
+        self.download.lets(packet.len(), clock::now)
+    }
+
+    /// How much the device may send inwards, and is sent, in bits a second.
+    pub fn set_rates(&self, upload: Option<u64>, download: Option<u64>) {
+        self.upload.set(upload);
+        self.download.set(download);
     }
 
     /// Whether a packet with this source is the device's own.

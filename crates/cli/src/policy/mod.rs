@@ -200,6 +200,12 @@ pub struct Limits {
     /// Sessions of one device at once
     #[arg(long, value_name = "NUMBER")]
     device_sessions: Option<u16>,
+    /// Mbit a second that a device may send inwards: 20, or 0.5
+    #[arg(long, value_name = "MBIT/S", value_parser = mbits)]
+    upload: Option<u64>,
+    /// Mbit a second that it is sent
+    #[arg(long, value_name = "MBIT/S", value_parser = mbits)]
+    download: Option<u64>,
     /// Who is in stays in when hours, dates or age are over
     #[arg(long)]
     stay: bool,
@@ -218,6 +224,8 @@ impl Limits {
             session: self.session,
             user_sessions: self.user_sessions,
             device_sessions: self.device_sessions,
+            upload: self.upload,
+            download: self.download,
             stay: self.stay,
             reach: (!self.reach.is_empty()).then(|| self.reach.iter().map(IpNet::trunc).collect()),
             resolvers: self.resolver.clone(),
@@ -232,11 +240,17 @@ impl Limits {
             session: named.session.or(before.session),
             user_sessions: named.user_sessions.or(before.user_sessions),
             device_sessions: named.device_sessions.or(before.device_sessions),
+            upload: named.upload.or(before.upload),
+            download: named.download.or(before.download),
             stay: named.stay || before.stay,
             reach: named.reach.or(before.reach),
             resolvers: if named.resolvers.is_empty() { before.resolvers } else { named.resolvers },
         }
     }
+}
+
+fn mbits(text: &str) -> std::result::Result<u64, String> {
+    yestrel_core::policy::rate(text).ok_or_else(|| "Mbit/s, 0.064 to 100000, such as 20 or 0.5".into())
 }
 
 fn seconds(text: &str) -> std::result::Result<u32, String> {

@@ -456,3 +456,38 @@ fn who_could_get_in_at_a_past_moment_is_a_command() {
     as_of("mara/laptop", "2020-01-01").is(2).says("it was made at");
     as_of("mara/laptop", "2999-01-01").is(2).says("to come");
 }
+
+#[test]
+fn what_comes_faster_than_a_policy_lets_is_lost_in_both_planes() {
+    for mode in ["--namespaces", "--processes"] {
+        let world = World::mara(mode);
+        world.run("policy change everyone --upload 0.8 --reach 10.44.0.20/32").is(0);
+        world.run("policy show everyone").is(0).says("0.8 Mbit/s up").says("reaches 10.44.0.20/32 at most");
+        world.run("rollout --yes").is(0);
+        let received = || {
+            let all = world.run("session list --format json").is(0).json();
+            all[0]["received"].as_u64().unwrap()
+        };
+        if mode == "--processes" {
+            connect(&world, "").is(0);
+            // Through a stack of its own it cannot flood; what it reaches it still does.
+            world.on_laptop("yestrel tunnel prove --reach 10.44.0.20:80").is(0);
+            assert!(received() > 0);
+            continue;
+        }
+        world.on_laptop("yestrel connect mara.yestrel --background").is(0);
+        let before = received();
+        let flood = "import socket, time\ns = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)\nbegan = time.time()\n\
+                     while time.time() - began < 3:\n    s.sendto(bytes(1200), ('10.44.0.20', 9))\n    time.sleep(0.0005)\n";
+        world.write("flood.py", flood);
+        let began = Timestamp::now();
+        world.on_laptop("python3 flood.py").is(0);
+        let seconds = Timestamp::now().duration_since(began).as_secs_f64();
+        let passed = received() - before;
+        // A tenth of a megabyte a second and what may come at once; the flood was twenty times that.
+        assert!(passed > 100_000 && (passed as f64) < 100_000.0 * (seconds + 1.0) + 160_000.0, "{passed} in {seconds}");
+        // Where the listener reaches further, the policy's reach is all there is.
+        world.on_laptop("yestrel tunnel prove --reach 10.44.0.20:80").is(0);
+        world.shell("mara-laptop", "ip route get 10.44.0.21").says("eth0");
+    }
+}

@@ -206,6 +206,9 @@ pub struct AgentStatus {
     /// The key of the gateway that it is; agents of 0.4 do not say it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub public_key: Option<PublicKey>,
+    /// What the host's clock says, by which policies are decided there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clock: Option<Timestamp>,
     /// Until when the order in force holds, where it does not for ever.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub holds_until: Option<Timestamp>,

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use super::asks::{Conditions, Values};
 use super::hours::span;
-use super::rule::{Effect, Listed, Rule, Terms};
+use super::rule::{Effect, Listed, Rule, Terms, megabits, rate};
 use crate::{Problem, Result, lapse, name};
 
 /// The format that this code writes and reads.
@@ -61,6 +61,11 @@ struct EntryTerms {
     user_sessions: Option<u16>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     device_sessions: Option<u16>,
+    /// Mbit/s.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    upload: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    download: Option<String>,
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     stay: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -74,9 +79,12 @@ struct EntryTerms {
 pub fn write(list: &[Listed]) -> String {
     let entry = |Listed { rule, on, about }: &Listed| {
         let Rule { name, effect, when, unless, terms } = rule.clone();
-        let Terms { idle, session, user_sessions, device_sessions, stay, reach, resolvers } = terms.clone();
+        let Terms { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers } =
+            terms.clone();
         let (idle, session) = (idle.map(span), session.map(span));
-        let limits = EntryTerms { idle, session, user_sessions, device_sessions, stay, reach, resolvers };
+        let (upload, download) = (upload.map(megabits), download.map(megabits));
+        let limits =
+            EntryTerms { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers };
         let terms = (!terms.is_none()).then_some(limits);
         Entry { name, effect, off: !on, about: about.clone(), when, unless, terms }
     };
@@ -135,11 +143,19 @@ pub fn read(text: &str) -> Result<Vec<Listed>> {
             };
             text.map(read).transpose()
         };
-        let EntryTerms { idle, session, user_sessions, device_sessions, stay, reach, resolvers } =
+        let bits = |text: Option<String>| -> Result<Option<u64>> {
+            let read = |text: String| {
+                rate(&text).ok_or_else(|| Problem::words(format!("{text:?} is no rate in Mbit/s")).try_("20, or 0.5"))
+            };
+            text.map(read).transpose()
+        };
+        let EntryTerms { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers } =
             terms.unwrap_or_default();
         let build = || -> Result<Rule> {
             let (idle, session) = (seconds(idle)?, seconds(session)?);
-            let terms = Terms { idle, session, user_sessions, device_sessions, stay, reach, resolvers };
+            let (upload, download) = (bits(upload)?, bits(download)?);
+            let terms =
+                Terms { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers };
             let rule = Rule { name: name.clone(), effect, when: canonical(when)?, unless: canonical(unless)?, terms };
             rule.check()?;
             Ok(rule)
@@ -220,6 +236,7 @@ mod tests {
             user_sessions: Some(2),
             reach: Some(vec!["10.44.0.0/24".parse().unwrap()]),
             stay: true,
+            upload: Some(1_500_000),
             ..Terms::default()
         };
         list[0].about = Some("while the ship lies in the dock".into());

@@ -34,7 +34,7 @@ pub use check::{Finding, Place, Someone, Weight, World, check};
 pub use explain::{Asked, HORIZON, Nearest, asked, nearest, nearest_soon};
 pub use hours::{Age, Dates, Hours, Local, moment_at, span, zone};
 pub use list::{Decision, Known, List};
-pub use rule::{Effect, Listed, Rule, SHORTEST, Terms};
+pub use rule::{Effect, Listed, Rule, SHORTEST, Terms, megabits, rate};
 pub use sign_in::{At, Person};
 
 /// What the last line of every list says.

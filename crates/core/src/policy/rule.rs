@@ -45,6 +45,12 @@ pub struct Terms {
     /// Sessions of one device at once, this one with them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub device_sessions: Option<u16>,
+    /// Bits a second that a device may send inwards at most.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub upload: Option<u64>,
+    /// Bits a second that it is sent at most.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub download: Option<u64>,
     /// Who is in stays in when the hours, dates or age by which they were admitted are over.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub stay: bool,
@@ -56,12 +62,33 @@ pub struct Terms {
     pub resolvers: Vec<IpAddr>,
 }
 
+/// Bits a second that a rate can be.
+const RATES: std::ops::RangeInclusive<u64> = 64_000..=100_000_000_000;
+
+/// A rate in Mbit/s, with as many places as it needs.
+#[must_use]
+pub fn megabits(bits: u64) -> String {
+    let text = format!("{}.{:06}", bits / 1_000_000, bits % 1_000_000);
+    text.trim_end_matches('0').trim_end_matches('.').to_owned()
+}
+
+/// Reads a rate in Mbit/s, "20" or "0.5".
+#[must_use]
+pub fn rate(text: &str) -> Option<u64> {
+    let (whole, part) = text.split_once('.').unwrap_or((text, "0"));
+    let digits = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
+    let right = digits(whole) && digits(part) && part.len() <= 6;
+    let bits = whole.parse::<u64>().ok()?.checked_mul(1_000_000)?.checked_add(format!("{part:0<6}").parse().ok()?)?;
+    Some(bits).filter(|bits| right && RATES.contains(bits))
+}
+
 /// Seconds that an idle time or a session time has at least: less would be over before it was looked at.
 pub const SHORTEST: u32 = 10;
 
 impl Terms {
     /// What each is called.
-    pub const NAMES: [&str; 7] = ["idle", "session", "user-sessions", "device-sessions", "stay", "reach", "resolvers"];
+    pub const NAMES: [&str; 9] =
+        ["idle", "session", "user-sessions", "device-sessions", "upload", "download", "stay", "reach", "resolvers"];
 
     /// Whether nothing is limited.
     #[must_use]
@@ -72,12 +99,14 @@ impl Terms {
     /// Which there are, each by its name.
     #[must_use]
     pub fn names(&self) -> Vec<&'static str> {
-        let Self { idle, session, user_sessions, device_sessions, stay, reach, resolvers } = self;
+        let Self { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers } = self;
         let there = [
             idle.is_some(),
             session.is_some(),
             user_sessions.is_some(),
             device_sessions.is_some(),
+            upload.is_some(),
+            download.is_some(),
             *stay,
             reach.is_some(),
             !resolvers.is_empty(),
@@ -88,13 +117,15 @@ impl Terms {
     /// Each limit in words.
     #[must_use]
     pub fn words(&self) -> Vec<String> {
-        let Self { idle, session, user_sessions, device_sessions, stay, reach, resolvers } = self;
+        let Self { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers } = self;
         let list = |all: Vec<String>| all.join(",");
         let each = [
             session.map(|seconds| format!("for {} at most", span(seconds))),
             idle.map(|seconds| format!("until idle for {}", span(seconds))),
             user_sessions.map(|count| format!("{count} at once of a user")),
             device_sessions.map(|count| format!("{count} at once of a device")),
+            upload.map(|bits| format!("{} Mbit/s up", megabits(bits))),
+            download.map(|bits| format!("{} Mbit/s down", megabits(bits))),
             stay.then(|| "stays when the time is over".into()),
             reach.as_ref().map(|ranges| match ranges.is_empty() {
                 true => "reaches nothing but the gateway".into(),
@@ -116,6 +147,9 @@ impl Terms {
                 return Err(Problem::words(format!("the {what} is too short"))
                     .why(format!("sessions are looked at every few seconds: it is {SHORTEST}s or more")));
             }
+        }
+        if [self.upload, self.download].into_iter().flatten().any(|bits| !RATES.contains(&bits)) {
+            return Err(Problem::words("a rate is out of its range").why("it is 0.064 to 100000 Mbit/s"));
         }
         if self.user_sessions == Some(0) || self.device_sessions == Some(0) {
             return Err(Problem::words("no session at once is no admission")
@@ -201,5 +235,21 @@ impl Rule {
     pub fn needs(&self) -> BTreeSet<String> {
         let asks = self.asks().map(|asks| format!("policy {asks}"));
         asks.chain(self.terms.names().into_iter().map(|name| format!("term {name}"))).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_rate_is_read_as_it_is_shown() {
+        for (text, bits) in [("20", 20_000_000), ("0.064", 64_000), ("100000", 100_000_000_000), ("1.5", 1_500_000)] {
+            assert_eq!(rate(text), Some(bits), "{text}");
+            assert_eq!(megabits(bits), text);
+        }
+        for text in ["", "0", "0.01", "-1", "1e3", "1.", ".5", "100001", "1.0000001", "20M", "99999999999999999999"] {
+            assert_eq!(rate(text), None, "{text}");
+        }
     }
 }
