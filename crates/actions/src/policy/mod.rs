@@ -16,16 +16,16 @@ mod week;
 
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
-use yestrel_core::estate::{GAP, Gateway, Group, Policy, Session, Site, User};
-use yestrel_core::policy::{Asks, Conditions, Effect, Listed, Rule, Terms, form};
+use yestrel_core::estate::{GAP, Gateway, Group, Policy, Site, User};
+use yestrel_core::policy::{Asks, Conditions, Effect, Listed, Rule, Terms, admits_somebody, form};
 use yestrel_core::{Problem, Result, name};
+use yestrel_store::queries::OpenedAt;
 use yestrel_store::{Book, Query};
 
 use crate::Context;
 
 pub(crate) use asked::{Asked, in_order};
 pub(crate) use names::{follow, still_named};
-use rehearse::admits_nobody;
 pub use rehearse::{Checked, Fate, Played, Question, Replay, check, played, rehearse};
 pub use week::{Spans, Week, week};
 
@@ -48,7 +48,7 @@ fn line(book: &Book<'_>, place: usize, policy: Policy) -> Result<Line> {
     let filters = [("policy", policy.name.as_str().into())];
     let (mut matches, mut last_match) = (0, None);
     let query = Query { filters: &filters, at_least: Some(("opened", &since)), ..Query::default() };
-    book.each(&query, |session: Session| {
+    book.each(&query, |session: OpenedAt| {
         matches += 1;
         last_match = last_match.max(Some(session.opened));
         Ok(true)
@@ -181,7 +181,7 @@ fn changes<R>(context: &mut Context, leaves: Leaves, change: impl FnOnce(&Book<'
         let done = change(book)?;
         if leaves == Leaves::Somebody {
             let after = Asked::read(book)?.rules;
-            if before != after && admits_nobody(&after, book.now)? && !admits_nobody(&before, book.now)? {
+            if before != after && !admits_somebody(&after, book.now)? && admits_somebody(&before, book.now)? {
                 return Err(Problem::refused(SHUTS)
                     .why("whoever comes to the end of the list is refused")
                     .try_("--yes, if that is meant"));

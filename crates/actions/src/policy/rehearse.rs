@@ -7,8 +7,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::estate::{Device, Gateway, Session, Site, User, UserState};
 use yestrel_core::policy::{
-    self, Asked as Said, At, Finding, List, Nearest, Person, Place, Rule, Someone, Terms, Weight, World, moment_at,
-    zone,
+    self, Asked as Said, At, Finding, Known, List, Nearest, Person, Place, Rule, Someone, Terms, World, moment_at, zone,
 };
 use yestrel_core::tunnel::Tunnel;
 use yestrel_core::{Problem, Result};
@@ -62,17 +61,26 @@ pub struct Played {
     pub opens: Option<Timestamp>,
 }
 
-/// A way by which a credential could come in: its gateway, and the kind of tunnel there.
-pub(super) fn ways(book: &Book<'_>, credential: &Carried) -> Result<Vec<(String, Tunnel)>> {
-    let mut ways = Vec::new();
-    for gateway in &credential.gateways {
-        for listener in find::listeners_of(book, gateway)? {
-            if listener.tunnel.proofs().contains(&credential.proof()) {
-                ways.push((gateway.clone(), listener.tunnel));
-            }
+/// The kinds of tunnel at each gateway.
+pub(super) struct Doors(BTreeMap<String, Vec<Tunnel>>);
+
+impl Doors {
+    /// As they are.
+    pub fn read(book: &Book<'_>) -> Result<Self> {
+        let mut all: BTreeMap<String, Vec<Tunnel>> = BTreeMap::new();
+        for gateway in book.names::<Gateway>(&Query::default())? {
+            let listeners = find::listeners_of(book, &gateway)?;
+            all.insert(gateway, listeners.into_iter().map(|listener| listener.tunnel).collect());
         }
+        Ok(Self(all))
     }
-    Ok(ways)
+
+    /// The ways by which a credential could come in: its gateways, and the tunnels there that take it.
+    pub fn ways<'a>(&'a self, credential: &'a Carried) -> impl Iterator<Item = (&'a String, &'a Tunnel)> {
+        let gateways = credential.gateways.iter().filter_map(|gateway| self.0.get_key_value(gateway));
+        let each = gateways.flat_map(|(gateway, tunnels)| tunnels.iter().map(move |tunnel| (gateway, tunnel)));
+        each.filter(|(_, tunnel)| tunnel.proofs().contains(&credential.proof()))
+    }
 }
 
 /// Plays a sign-in through the list.
@@ -85,15 +93,16 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
         let then = question.as_of.map(|at| Then::at(book, at)).transpose()?.unwrap_or_default();
         let (device, credentials) = of_whom(book, &then, &question.who)?;
         let live = credentials.iter().filter(|credential| credential.revoked.is_none());
+        let doors = Doors::read(book)?;
         let mut found = None;
         for credential in live.chain(credentials.iter().filter(|credential| credential.revoked.is_some())) {
             let kind = credential.proof();
-            let fits = |(gateway, tunnel): &(String, Tunnel)| {
-                question.gateway.as_ref().is_none_or(|wanted| wanted == gateway)
+            let fits = |(gateway, tunnel): &(&String, &Tunnel)| {
+                question.gateway.as_ref().is_none_or(|wanted| wanted == *gateway)
                     && question.tunnel.as_ref().is_none_or(|wanted| wanted == tunnel.word())
                     && question.method.as_ref().is_none_or(|wanted| wanted == tunnel.method(kind))
             };
-            if let Some(way) = ways(book, credential)?.into_iter().find(fits) {
+            if let Some(way) = doors.ways(credential).find(fits) {
                 found = Some((credential, way));
                 break;
             }
@@ -107,7 +116,7 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
                 .try_(format!("yestrel credential list {}", device.user))
                 .try_(format!("yestrel credential issue {}", device.name)));
         };
-        let gateway: Gateway = book.need(&gateway)?;
+        let gateway: Gateway = book.need(gateway)?;
         let site: Site = book.need(&gateway.site)?;
         let place = zone(&site.time_zone)?;
         let now = question.as_of.unwrap_or(now);
@@ -223,13 +232,6 @@ pub fn check(context: &mut Context, list: Option<Vec<Rule>>) -> Result<Checked> 
     })
 }
 
-/// Whether a list admits nobody, whoever and whenever it were.
-pub(super) fn admits_nobody(rules: &[Rule], now: Timestamp) -> Result<bool> {
-    // Whoever is in the estate now may be gone tomorrow, and others there: people are not looked at.
-    let anywhere = World { people: Vec::new(), places: Vec::new(), now };
-    Ok(policy::check(rules, &anywhere)?.iter().any(|one| one.policy.is_none() && one.weight == Weight::Bad))
-}
-
 /// Everybody who could sign in, each kind of person once for the list, and everywhere.
 fn world(book: &Book<'_>) -> Result<World> {
     let mut users: HashMap<String, (Vec<String>, bool)> = HashMap::new();
@@ -302,6 +304,8 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
             let site: Site = book.need(&gateway.site)?;
             sites.insert(gateway.name, (List::new(&rules, &site.time_zone)?, site.name));
         }
+        let doors = Doors::read(book)?;
+        let then = Then::default();
         let mut people: HashMap<(String, String), Option<Carries>> = HashMap::new();
         let mut replay = Replay::default();
         let since = since.to_string();
@@ -309,13 +313,30 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
         let mut sessions: Vec<Session> = book.ask(&query)?;
         // What was lost of the news stands among them, of nobody.
         sessions.retain(|session| session.device.contains('/'));
+        // Of many, everybody is read at once.
+        let mut known: HashMap<String, (Device, User, Vec<Carried>)> = HashMap::new();
+        if sessions.len() > MANY {
+            for (user, carries) in then.everybody(book)? {
+                for (device, credentials) in carries {
+                    known.insert(device.name.clone(), (device, user.clone(), credentials));
+                }
+            }
+        }
         for session in sessions {
             let Some((list, site)) = sites.get(&session.gateway) else { continue };
             let key = (session.device.clone(), session.gateway.clone());
             if !people.contains_key(&key) {
-                people.insert(key.clone(), someone(book, &session.device, &session.gateway)?);
+                if !known.contains_key(&session.device)
+                    && let Some(device) = book.get::<Device>(&session.device)?
+                    && let Some(user) = book.get::<User>(&device.user)?
+                {
+                    let credentials = then.credentials_of(book, &device.name)?;
+                    known.insert(device.name.clone(), (device, user, credentials));
+                }
+                let of = known.get(&session.device);
+                people.insert(key.clone(), of.and_then(|of| carries(&doors, list, of, &session.gateway)));
             }
-            let Some(Some(Carries { someone, issued, tunnel, method })) = people.get(&key) else { continue };
+            let Some(Some(Carries { someone, issued, tunnel, method, known })) = people.get(&key) else { continue };
             let refused = was_refused(&session);
             let by_policy = format!(": {}", yestrel_core::admission::Reason::Policy);
             if refused && !session.reason.as_ref().is_some_and(|reason| reason.contains(&by_policy)) {
@@ -338,7 +359,7 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
                 second_factor: false,
                 first: false,
             };
-            let decision = list.decide_once(&person, &at);
+            let decision = list.decide(known, &person, &at);
             let admits = decision.admits();
             if admits.is_some() == refused {
                 let why = match (admits, decision.by) {
@@ -361,29 +382,39 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
     })
 }
 
+/// Of more sign-ins than these everybody is read at once.
+const MANY: usize = 2_000;
+
 /// A device as it would sign in at a gateway.
 struct Carries {
     someone: Someone,
     issued: Option<Timestamp>,
     tunnel: Tunnel,
     method: &'static str,
+    known: Known,
 }
 
-fn someone(book: &Book<'_>, device: &str, gateway: &str) -> Result<Option<Carries>> {
-    let Some(device) = book.get::<Device>(device)? else { return Ok(None) };
-    let Some(user) = book.get::<User>(&device.user)? else { return Ok(None) };
-    for credential in Then::default().credentials_of(book, &device.name)?.into_iter().rev() {
-        if let Some((_, tunnel)) = ways(book, &credential)?.into_iter().find(|(at, _)| at == gateway) {
-            let someone = Someone {
-                user: user.name,
-                groups: user.groups,
-                device: device.name,
-                platform: device.platform.map(|platform| platform.to_lowercase()),
-                credential: credential.kind.word().into(),
-            };
-            let method = tunnel.method(credential.proof());
-            return Ok(Some(Carries { someone, issued: Some(credential.issued), tunnel, method }));
-        }
-    }
-    Ok(None)
+fn carries(
+    doors: &Doors,
+    list: &List,
+    (device, user, credentials): &(Device, User, Vec<Carried>),
+    gateway: &str,
+) -> Option<Carries> {
+    let ways =
+        |credential| doors.ways(credential).find(|(at, _)| *at == gateway).map(|(_, tunnel)| (credential, tunnel));
+    let (credential, tunnel) = credentials.iter().rev().find_map(ways)?;
+    let someone = Someone {
+        user: user.name.clone(),
+        groups: user.groups.clone(),
+        device: device.name.clone(),
+        platform: device.platform.as_ref().map(|platform| platform.to_lowercase()),
+        credential: credential.kind.word().into(),
+    };
+    Some(Carries {
+        known: list.know(&someone.person()),
+        method: tunnel.method(credential.proof()),
+        issued: Some(credential.issued),
+        tunnel: tunnel.clone(),
+        someone,
+    })
 }

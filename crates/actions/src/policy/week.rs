@@ -9,7 +9,7 @@ use yestrel_core::estate::{Gateway, Site, UserState};
 use yestrel_core::policy::{At, Known, List, Person, Rule, moment_at, zone};
 use yestrel_core::{Problem, Result};
 
-use super::rehearse::ways;
+use super::rehearse::Doors;
 use super::then::Then;
 use crate::Context;
 
@@ -57,6 +57,7 @@ pub fn week(
             let date = monday.saturating_add(day.days()).to_datetime(Time::midnight());
             place.to_ambiguous_timestamp(date).compatible().unwrap_or(at)
         };
+        let doors = Doors::read(book)?;
         let midnights: Vec<Timestamp> = (0..=7).map(midnight).collect();
         let mut rows: HashMap<[Spans; 7], Vec<String>> = HashMap::new();
         let mut known: HashMap<(Known, String, String), Vec<bool>> = HashMap::new();
@@ -77,7 +78,7 @@ pub fn week(
             for (device, credentials) in carries {
                 let platform = device.platform.as_ref().map(|platform| platform.to_lowercase());
                 for credential in credentials.into_iter().filter(|one| one.revoked.is_none()) {
-                    for (at, tunnel) in ways(book, &credential)?.into_iter().filter(|(at, _)| *at == gateway.name) {
+                    for (at, tunnel) in doors.ways(&credential).filter(|(at, _)| **at == gateway.name) {
                         let person = Person {
                             user: &user.name,
                             groups: &user.groups,
@@ -96,7 +97,7 @@ pub fn week(
                                     tunnel: Some(tunnel.word()),
                                     tunnel_type: tunnel.radius_type(),
                                     port_type: Some(5),
-                                    gateway: &at,
+                                    gateway: at,
                                     site: &site.name,
                                     registry: "estate",
                                     realm: None,

@@ -255,7 +255,15 @@ fn is_of_policies(change: &Change) -> bool {
 
 /// Whom a gateway would throw out that has its newest order, of those who are in now: decided as it decides.
 fn thrown_out(context: &mut Context, gateway: &str) -> Result<Vec<Change>> {
-    let roll = context.read(|book| Ok(Roll::new(content(book, &book.need(gateway)?)?)))?;
+    let roll = context.read(|book| {
+        let gateway: Gateway = book.need(gateway)?;
+        // Of whom nothing changes nothing is asked: those are not in what is about some alone.
+        let some = match book.newest_kept(&gateway.name)? {
+            Some(newest) => few(book, &gateway, &newest, None)?.filter(|few| few.people_alone),
+            None => None,
+        };
+        Ok(Roll::new(some.map_or_else(|| content(book, &gateway), |some| Ok(some.new))?))
+    })?;
     let now = Timestamp::now();
     let mut changes = Vec::new();
     for (_, answer) in session::ask_all(context, &[gateway.to_owned()], &Sessions) {

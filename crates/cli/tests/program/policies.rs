@@ -48,6 +48,9 @@ fn the_list_is_made_changed_moved_and_shown_in_its_order() {
         .says("yestrel policy add everyone admit");
     dry_dock(&world);
     world.run("policy add everyone admit --off --about later").is(0).says("number 3");
+    // Keeping some out needs no yes: others are let in.
+    world.run("policy add no-pilots refuse --when group=pilots --first").is(0);
+    world.run("policy remove no-pilots").is(0);
     let list = world.run("policy list --wide").is(0);
     let list = list.says("1  dry-dock").says("hours tue,thu 05:30-11:15").says("for 6h at most").says("end of list");
     assert!(list.out.lines().last().unwrap().contains("end of list"), "{}", list.out);

@@ -2,7 +2,7 @@
 //! nobody in. Everything that a policy can ask about is cut into classes within which no policy tells one value from another; of those there are
 //! few, so that every sign-in that could be is looked at without any being tried one by one.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::net::IpAddr;
 
 use ipnet::IpNet;
@@ -80,8 +80,15 @@ pub struct Finding {
     pub example: Option<String>,
 }
 
+/// Policies of a list that are checked at most, the first ones.
+const MOST_CHECKED: usize = 1_000;
+
 /// Boxes that are looked at for one policy at most; a list that needs more is not said to hide anything.
 const MOST_BOXES: usize = 4_000;
+
+/// What is asked of people, and of places.
+const PERSON: [Asks; 5] = [Asks::User, Asks::Group, Asks::Device, Asks::Platform, Asks::Credential];
+const PLACE: [Asks; 3] = [Asks::Gateway, Asks::Site, Asks::Tunnel];
 
 /// One thing that policies ask about, in classes: of each which policies hold for it, and an example.
 struct Axis {
@@ -158,9 +165,19 @@ fn both(one: &Cube, other: &Cube) -> Cube {
     one.iter().zip(other).map(zip).collect()
 }
 
+/// Whether two cubes have a sign-in in common.
+fn meet(one: &Cube, other: &Cube) -> bool {
+    one.iter().zip(other).all(|(a, b)| a.iter().zip(b).any(|(a, b)| *a && *b))
+}
+
+/// Whether all of a cube is in another.
+fn is_within(one: &Cube, other: &Cube) -> bool {
+    one.iter().zip(other).all(|(a, b)| a.iter().zip(b).all(|(a, b)| !*a || *b))
+}
+
 /// What is left of a cube without another, in pieces that have nothing in common.
 fn without(cube: &Cube, other: &Cube, into: &mut Vec<Cube>) {
-    if is_empty(&both(cube, other)) {
+    if !meet(cube, other) {
         into.push(cube.clone());
         return;
     }
@@ -206,7 +223,6 @@ impl Space {
             let all = list.rules().flat_map(|rule| rule.when.get(&asks).into_iter().chain(rule.unless.get(&asks)));
             all.flatten().cloned().collect()
         };
-        let person = [Asks::User, Asks::Group, Asks::Device, Asks::Platform, Asks::Credential];
         let people = world.people.iter().map(|someone| {
             let words = if someone.device.is_empty() { someone.user.clone() } else { someone.device.clone() };
             (Sign { someone: someone.clone(), ..base.clone() }, words)
@@ -246,8 +262,8 @@ impl Space {
         let ages = ages.map(|old| Some(world.now - SignedDuration::from_secs(old))).chain([None]);
         let with = |sign: Sign, words: String| (sign, words);
         let axes = vec![
-            Axis::new(list, &person, people),
-            Axis::new(list, &[Asks::Gateway, Asks::Site, Asks::Tunnel], places.into_iter()),
+            Axis::new(list, &PERSON, people),
+            Axis::new(list, &PLACE, places.into_iter()),
             Axis::new(
                 list,
                 &[Asks::Hours, Asks::Dates],
@@ -315,6 +331,13 @@ impl Space {
         Self { axes }
     }
 
+    /// Of people or places nothing is known: there are some whom an admission is about, and some whom no refusal is about that names any.
+    fn suppose(&mut self, axis: usize, rules: &[Rule]) {
+        let about: &[Asks] = if axis == 0 { &PERSON } else { &PLACE };
+        let holds = |rule: &Rule| rule.effect == Effect::Admit || !rule.asks().any(|asks| about.contains(&asks));
+        self.axes[axis].classes = vec![(rules.iter().map(holds).collect(), String::new())];
+    }
+
     fn cube(&self, rule: usize) -> Cube {
         self.axes.iter().map(|axis| axis.of(rule)).collect()
     }
@@ -337,6 +360,8 @@ struct Reached {
     decides: bool,
     hides: Option<String>,
     hidden_example: Option<String>,
+    /// The first before it that it overlaps with and that does otherwise, an example, and how many there are.
+    overlaps: Option<(usize, String, usize)>,
 }
 
 /// Checks the policies of a list that are on.
@@ -344,6 +369,7 @@ struct Reached {
 /// # Errors
 /// A condition or a zone is none.
 pub fn check(rules: &[Rule], world: &World) -> Result<Vec<Finding>> {
+    let (all, rules) = (rules, &rules[..rules.len().min(MOST_CHECKED)]);
     let mut zones: Vec<&str> = world.places.iter().map(|place| place.zone.as_str()).collect();
     zones.sort_unstable();
     zones.dedup();
@@ -362,7 +388,6 @@ pub fn check(rules: &[Rule], world: &World) -> Result<Vec<Finding>> {
         world.places.push(place);
     }
     let mut reached = vec![Reached::default(); rules.len()];
-    let mut overlaps: BTreeMap<(usize, usize), String> = BTreeMap::new();
     let mut anybody = false;
     let mut findings = Vec::new();
     for zone in zones {
@@ -370,12 +395,12 @@ pub fn check(rules: &[Rule], world: &World) -> Result<Vec<Finding>> {
         let mut space = Space::new(&list, &world, zone);
         for (axis, none) in [(0, no_people), (1, no_places)] {
             if none {
-                space.axes[axis].classes.iter_mut().for_each(|(holds, _)| holds.fill(true));
+                space.suppose(axis, rules);
             }
         }
-        look(&space, rules, &mut reached, &mut overlaps, &mut anybody);
+        look(&space, rules, &mut reached, &mut anybody);
     }
-    for (place, (rule, found)) in rules.iter().zip(&reached).enumerate() {
+    for (rule, found) in rules.iter().zip(&reached) {
         let finding = |weight, words: String, example: Option<String>| Finding {
             weight,
             policy: Some(rule.name.clone()),
@@ -389,13 +414,24 @@ pub fn check(rules: &[Rule], world: &World) -> Result<Vec<Finding>> {
             let words = format!("can never decide: {by} matches first, whatever it matches");
             findings.push(finding(Weight::Poor, words, found.hidden_example.clone()));
         }
-        for (earlier, _) in rules.iter().enumerate().take(place) {
-            if let Some(example) = overlaps.get(&(earlier, place)) {
-                let words = format!("overlaps with {}, which stands before it and does otherwise", rules[earlier].name);
-                findings.push(finding(Weight::Note, words, Some(example.clone())));
-            }
+        if let Some((earlier, example, count)) = &found.overlaps {
+            let name = &rules[*earlier].name;
+            let words = match count {
+                1 => format!("overlaps with {name}, which stands before it and does otherwise"),
+                more => format!("overlaps with {name} and {} more, which stand before it and do otherwise", more - 1),
+            };
+            findings.push(finding(Weight::Note, words, Some(example.clone())));
         }
         findings.extend(of_one(rule, &world)?.into_iter().map(|(weight, words)| finding(weight, words, None)));
+    }
+    if all.len() > rules.len() {
+        findings.push(Finding {
+            weight: Weight::Note,
+            policy: None,
+            words: format!("the list has {} policies, of which the first {} were checked", all.len(), rules.len()),
+            example: None,
+        });
+        anybody |= all.iter().any(|rule| rule.effect == Effect::Admit);
     }
     if !anybody {
         findings.push(Finding {
@@ -409,13 +445,42 @@ pub fn check(rules: &[Rule], world: &World) -> Result<Vec<Finding>> {
     Ok(findings)
 }
 
-fn look(
-    space: &Space,
-    rules: &[Rule],
-    reached: &mut [Reached],
-    overlaps: &mut BTreeMap<(usize, usize), String>,
-    anybody: &mut bool,
-) {
+/// Whether a policy admits somebody, whoever and whenever it were, as far as the policies before it let it.
+///
+/// # Errors
+/// A condition is none.
+pub fn admits_somebody(rules: &[Rule], now: Timestamp) -> Result<bool> {
+    if rules.len() > MOST_CHECKED {
+        return Ok(rules.iter().any(|rule| rule.effect == Effect::Admit));
+    }
+    let someone = Someone::default();
+    let place =
+        Place { gateway: String::new(), site: String::new(), zone: "UTC".into(), tunnels: vec!["quill".into()] };
+    let world = World { people: vec![someone], places: vec![place], now };
+    let list = List::new(rules, "UTC")?;
+    let mut space = Space::new(&list, &world, "UTC");
+    // Whoever is there now may be gone tomorrow, and others there.
+    space.suppose(0, rules);
+    space.suppose(1, rules);
+    let cubes: Vec<Cube> = (0..rules.len()).map(|rule| space.cube(rule)).collect();
+    for (place, cube) in cubes.iter().enumerate().filter(|(place, _)| rules[*place].effect == Effect::Admit) {
+        let mut left = if is_empty(cube) { Vec::new() } else { vec![cube.clone()] };
+        for before in &cubes[..place] {
+            let mut next = Vec::new();
+            left.iter().for_each(|piece| without(piece, before, &mut next));
+            left = next;
+            if left.is_empty() || left.len() > MOST_BOXES {
+                break;
+            }
+        }
+        if !left.is_empty() {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}
+
+fn look(space: &Space, rules: &[Rule], reached: &mut [Reached], anybody: &mut bool) {
     let cubes: Vec<Cube> = (0..rules.len()).map(|rule| space.cube(rule)).collect();
     for (place, cube) in cubes.iter().enumerate() {
         let found = &mut reached[place];
@@ -423,14 +488,13 @@ fn look(
             continue;
         }
         found.matches = true;
-        let before: Vec<usize> = (0..place).filter(|one| !is_empty(&both(&cubes[*one], cube))).collect();
-        for one in &before {
-            if rules[*one].effect != rules[place].effect {
-                let common = both(&cubes[*one], cube);
-                overlaps.entry((*one, place)).or_insert_with(|| space.example(&common));
-            }
+        let before: Vec<usize> = (0..place).filter(|one| meet(&cubes[*one], cube)).collect();
+        let otherwise = before.iter().filter(|one| rules[**one].effect != rules[place].effect);
+        let count = otherwise.clone().count();
+        if let Some(one) = otherwise.clone().next().filter(|_| found.overlaps.is_none()) {
+            found.overlaps = Some((*one, space.example(&both(&cubes[*one], cube)), count));
         }
-        let covers = |one: &&usize| both(&cubes[**one], cube) == *cube;
+        let covers = |one: &&usize| is_within(cube, &cubes[**one]);
         if let Some(one) = before.iter().find(covers) {
             found.hides = Some(rules[*one].name.clone());
             found.hidden_example = Some(space.example(cube));

@@ -76,6 +76,18 @@ fn each_fault_is_found_with_its_policy_and_its_cause() {
     let tablets = rule("no-certificates", refuse, &["credential=certificate"], &[]);
     let found = check(&[tablets, everyone()], &world()).unwrap();
     assert_eq!(found.len(), 1, "{found:?}");
+    assert!(admits_somebody(&[everyone()], world().now).unwrap());
+    let nights =
+        [rule("no", refuse, &[], &["hours=daily 22:00-06:00"]), rule("yes", admit, &["hours=daily 05:00-06:00"], &[])];
+    assert!(admits_somebody(&nights, world().now).unwrap());
+    let never =
+        [rule("no", refuse, &["hours=daily 22:00-06:00"], &[]), rule("yes", admit, &["hours=daily 05:00-06:00"], &[])];
+    assert!(!admits_somebody(&never, world().now).unwrap() && !admits_somebody(&[], world().now).unwrap());
+    // A refusal of some leaves others, whoever is there today.
+    for some in ["group=crew", "user=mara,oskar,nils", "gateway=harbour,boatyard", "platform=linux"] {
+        assert!(admits_somebody(&[rule("no", refuse, &[some], &[]), everyone()], world().now).unwrap(), "{some}");
+        assert!(admits_somebody(&[rule("no", refuse, &[], &[some]), everyone()], world().now).unwrap(), "{some}");
+    }
     let example = found[0].example.as_deref().unwrap();
     assert!(example.contains("oskar/laptop") && found[0].weight == Weight::Note, "{found:?}");
 }
@@ -168,4 +180,16 @@ proptest! {
         let nobody = |one: &Finding| one.policy.is_none() && one.words.starts_with("nobody can come in");
         prop_assert_eq!(found.iter().any(nobody), !anybody, "{:?}", found);
     }
+}
+
+#[test]
+fn of_a_list_that_nobody_can_read_the_first_are_checked_and_that_is_said() {
+    let mut rules: Vec<Rule> = (0..1_200)
+        .map(|at| rule(&format!("p{at}"), Effect::Refuse, &[&format!("from=10.0.{}.0/24", at % 250)], &[]))
+        .collect();
+    rules.push(Rule::everyone("everyone"));
+    let found = check(&rules, &world()).unwrap();
+    assert!(found.iter().any(|one| one.words.contains("1201 policies, of which the first 1000 were checked")));
+    assert!(!found.iter().any(|one| one.weight == Weight::Bad) && admits_somebody(&rules, world().now).unwrap());
+    assert!(found.iter().any(|one| one.policy.as_deref() == Some("p250") && one.words.contains("p0 matches first")));
 }

@@ -104,7 +104,7 @@ pub fn moment_at(text: &str, zone: &TimeZone, now: Timestamp) -> Result<Timestam
 
 /// Some hours on some days of the week, by the clock on the wall: where it is set back, an hour that comes twice counts twice; what it skips does
 /// not come. Hours over midnight belong to the day on which they begin.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Hours {
     /// A bit each, Monday the lowest.
     days: u8,

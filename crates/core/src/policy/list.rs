@@ -1,5 +1,6 @@
 //! The list made ready, and its decisions. A decision takes no memory and waits for nothing.
 
+use std::collections::HashSet;
 use std::net::IpAddr;
 
 use ipnet::IpNet;
@@ -289,11 +290,15 @@ impl List {
     pub fn changes(&self, issued: Option<Timestamp>, after: Timestamp, within: SignedDuration) -> Vec<Timestamp> {
         let until = after.checked_add(within).unwrap_or(Timestamp::MAX);
         let mut moments = Vec::new();
+        // Many policies have the same hours.
+        let mut seen: HashSet<(&Hours, usize)> = HashSet::new();
         for condition in self.rules.iter().flat_map(|ready| &ready.conditions) {
             match &condition.test {
-                Test::Hours(all) => all.iter().for_each(|(hours, zone)| {
-                    hours.changes(&self.zones[*zone], after, until, &mut moments);
-                }),
+                Test::Hours(all) => {
+                    for (hours, zone) in all.iter().filter(|(hours, zone)| seen.insert((hours, *zone))) {
+                        hours.changes(&self.zones[*zone], after, until, &mut moments);
+                    }
+                }
                 Test::Dates(all) => all.iter().for_each(|(dates, zone)| {
                     dates.changes(&self.zones[*zone], after, until, &mut moments);
                 }),

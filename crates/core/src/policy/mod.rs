@@ -30,7 +30,7 @@ mod sign_in;
 mod slow;
 
 pub use asks::{Asks, Conditions, METHODS, Values, any_of, condition, in_words};
-pub use check::{Finding, Place, Someone, Weight, World, check};
+pub use check::{Finding, Place, Someone, Weight, World, admits_somebody, check};
 pub use explain::{Asked, HORIZON, Nearest, asked, nearest, nearest_soon};
 pub use hours::{Age, Dates, Hours, Local, moment_at, span, zone};
 pub use list::{Decision, Known, List};

@@ -13,7 +13,7 @@ mod orders;
 mod people;
 
 pub use credentials::{Knows, Stands, admitted_at};
-pub use people::UserLine;
+pub use people::{OpenedAt, UserLine};
 
 use crate::rows::{Link, Query};
 

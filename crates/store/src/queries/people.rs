@@ -1,5 +1,6 @@
 //! Users and devices as lists show them.
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use yestrel_core::Result;
@@ -31,6 +32,18 @@ impl Readable for UserLine {
         Count { named: "devices", table: "devices", by: "user", without: None },
         Count { named: "credentials", table: "credentials", by: "user", without: Some("revoked") },
     ];
+}
+
+/// When a session began, and nothing else of it.
+#[derive(Debug, Clone, Deserialize)]
+pub struct OpenedAt {
+    pub opened: Timestamp,
+}
+
+impl Readable for OpenedAt {
+    const TABLE: &'static str = "sessions";
+    const NOUN: &'static str = "session";
+    const COLUMNS: &'static [&'static str] = &["opened"];
 }
 
 /// So many devices are read at once.
