@@ -34,7 +34,9 @@ fn an_estate_of_every_version_is_whole_and_goes_on() {
         assert!(listed.out.contains("eira/phone") && listed.out.contains("mara/phone"), "{listed:?}");
         // What was made before there were policies goes on admitting every valid credential.
         world.run("policy list").is(0).says("everyone").says("admit");
-        world.run("rollout --preview").is(0).says("harbour").says("policy  add everyone  (admit everybody)");
+        let preview = world.run("rollout --preview").is(0).says("harbour");
+        let without = ["0.4", "0.5"].iter().any(|version| folder.ends_with(version));
+        assert_eq!(preview.out.contains("policy  add everyone  (admit everybody)"), without, "{}", preview.out);
         // And what is made on top of it.
         world.run("device add tomas/phone").is(0);
         world.run("credential issue tomas/phone --at harbour").is(0).says("10.187.44.");
