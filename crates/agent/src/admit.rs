@@ -568,7 +568,7 @@ impl Shared {
         let idle = admission.and_then(|admission| idle(seat, admission, now).ok().flatten());
         let again = admission.and_then(|admission| admission.again);
         let until = again.into_iter().chain(idle).chain(self.holds_until().map(|(until, _)| until)).min();
-        if let Some(until) = until {
+        if let Some(until) = until.filter(|until| seat.watch(*until, now)) {
             self.ends.lock().insert((until, seat.number));
         }
     }

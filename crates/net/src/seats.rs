@@ -89,6 +89,8 @@ pub struct Seat {
     marks: OnceLock<Arc<Marks>>,
     /// When it last carried something, as far as was looked, in milliseconds since 1970.
     busy: AtomicI64,
+    /// When it is looked at next, in milliseconds since 1970.
+    watched: AtomicI64,
     /// How much the device may send inwards, and is sent.
     upload: Rate,
     download: Rate,
@@ -129,6 +131,7 @@ impl Seat {
             marked: AtomicBool::new(false),
             marks: OnceLock::new(),
             busy: AtomicI64::new(Timestamp::now().as_millisecond()),
+            watched: AtomicI64::new(0),
             upload: Rate::default(),
             download: Rate::default(),
             policy: Mutex::default(),
@@ -150,6 +153,18 @@ impl Seat {
     /// It has carried something until now.
     pub fn set_busy(&self, now: Timestamp) {
         self.busy.store(now.as_millisecond(), Ordering::Relaxed);
+    }
+
+    /// It is to be looked at then; whether somebody must see to that, because nothing earlier was said already.
+    #[must_use]
+    pub fn watch(&self, at: Timestamp, now: Timestamp) -> bool {
+        let (at, now) = (at.as_millisecond(), now.as_millisecond());
+        let before = self.watched.load(Ordering::Relaxed);
+        let fresh = before <= now || at < before;
+        if fresh {
+            self.watched.store(at, Ordering::Relaxed);
+        }
+        fresh
     }
 
     /// The policy by which it is admitted; `None` where there are none.
@@ -461,6 +476,17 @@ mod tests {
         }
         seats.remove(3);
         assert_eq!(found(&seats, "10.50.7.9"), Some(2));
+    }
+
+    #[test]
+    fn of_many_looks_at_a_seat_the_next_one_is_kept_and_no_other() {
+        let seat = seat(1, "10.187.44.2/32");
+        let at = |second: i64| Timestamp::from_second(1_000_000 + second).unwrap();
+        assert!(seat.watch(at(60), at(0)));
+        assert!(!seat.watch(at(60), at(1)) && !seat.watch(at(90), at(2)), "it is looked at before that");
+        assert!(seat.watch(at(30), at(3)));
+        assert!(!seat.watch(at(60), at(29)));
+        assert!(seat.watch(at(60), at(30)), "that look has come");
     }
 
     #[test]
