@@ -57,13 +57,13 @@ impl Keeper for Anybody {
     fn takes_accounts(&self) -> bool {
         true
     }
-    fn certificate(&self, _: &Shown<'_>) -> Result<Granted, Refusal> {
+    fn certificate(&self, _: &Shown<'_>, _: std::net::SocketAddr) -> Result<Granted, Refusal> {
         Ok(Self::granted())
     }
-    fn account(&self, name: &str) -> Result<Form, Refusal> {
+    fn account(&self, name: &str, _: std::net::SocketAddr) -> Result<Form, Refusal> {
         if name == "x" { Ok(Form::new([1; 16])) } else { Err(Refusal { credential: None, reason: Reason::Unknown, words: String::new() }) }
     }
-    fn signed_in(&self, _: &str, right: bool) -> Result<Granted, Refusal> {
+    fn signed_in(&self, _: &str, right: bool, _: std::net::SocketAddr) -> Result<Granted, Refusal> {
         if right { Ok(Self::granted()) } else { Err(Refusal { credential: None, reason: Reason::Password, words: String::new() }) }
     }
 }

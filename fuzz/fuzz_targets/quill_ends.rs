@@ -32,7 +32,7 @@ impl Random for Steps {
 
 struct Anybody;
 impl Doorkeeper for Anybody {
-    fn admit(&self, _: &[u8; 32], _: bool) -> Result<Settings, (Reason, String)> {
+    fn admit(&self, _: &[u8; 32], _: std::net::SocketAddr, _: bool) -> Result<Settings, (Reason, String)> {
         Ok(Settings {
             edition: 1,
             inner: "10.187.44.2/24".parse().expect("a range"),

@@ -5,6 +5,7 @@ use std::net::IpAddr;
 
 use jiff::Timestamp;
 use serde::Serialize;
+use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{Device, Gateway, Session, Site, User, UserState};
 use yestrel_core::policy::{
     self, Asked as Said, At, Finding, Known, List, Nearest, Person, Place, Rule, Someone, Terms, World, moment_at, zone,
@@ -137,20 +138,8 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
             credential: credential.kind.word(),
             issued: Some(credential.issued),
         };
-        let signs_in = At {
-            at,
-            from: question.from,
-            tunnel: Some(tunnel.word()),
-            tunnel_type: tunnel.radius_type(),
-            port_type: Some(5),
-            gateway: &gateway.name,
-            site: &site.name,
-            registry: "estate",
-            realm: None,
-            method,
-            second_factor: false,
-            first: !credential.used,
-        };
+        let ours = At::ours(&gateway.name, &site.name, tunnel, credential.proof(), at);
+        let signs_in = At { from: question.from, first: !credential.used, ..ours };
         let decision = list.decide_once(&person, &signs_in);
         let near = decision.admits().is_none().then(|| policy::nearest(&list, &person, &signs_in));
         let opens = match &near {
@@ -336,7 +325,7 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
                 let of = known.get(&session.device);
                 people.insert(key.clone(), of.and_then(|of| carries(&doors, list, of, &session.gateway)));
             }
-            let Some(Some(Carries { someone, issued, tunnel, method, known })) = people.get(&key) else { continue };
+            let Some(Some(Carries { someone, issued, tunnel, kind, known })) = people.get(&key) else { continue };
             let refused = was_refused(&session);
             let by_policy = format!(": {}", yestrel_core::admission::Reason::Policy);
             if refused && !session.reason.as_ref().is_some_and(|reason| reason.contains(&by_policy)) {
@@ -345,20 +334,7 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
             replay.sign_ins += 1;
             let person = Person { issued: *issued, ..someone.person() };
             let from = session.from_address.parse::<std::net::SocketAddr>().ok().map(|from| from.ip());
-            let at = At {
-                at: session.opened,
-                from,
-                tunnel: Some(tunnel.word()),
-                tunnel_type: tunnel.radius_type(),
-                port_type: Some(5),
-                gateway: &session.gateway,
-                site,
-                registry: "estate",
-                realm: None,
-                method,
-                second_factor: false,
-                first: false,
-            };
+            let at = At { from, ..At::ours(&session.gateway, site, tunnel, *kind, session.opened) };
             let decision = list.decide(known, &person, &at);
             let admits = decision.admits();
             if admits.is_some() == refused {
@@ -390,7 +366,7 @@ struct Carries {
     someone: Someone,
     issued: Option<Timestamp>,
     tunnel: Tunnel,
-    method: &'static str,
+    kind: ProofKind,
     known: Known,
 }
 
@@ -412,7 +388,7 @@ fn carries(
     };
     Some(Carries {
         known: list.know(&someone.person()),
-        method: tunnel.method(credential.proof()),
+        kind: credential.proof(),
         issued: Some(credential.issued),
         tunnel: tunnel.clone(),
         someone,

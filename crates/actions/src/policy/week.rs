@@ -87,24 +87,10 @@ pub fn week(
                             credential: credential.kind.word(),
                             issued: Some(credential.issued),
                         };
-                        let how = tunnel.method(credential.proof());
                         let of = list.know(&person);
                         let decide = || {
                             let decided = moments.iter().map(|moment| {
-                                let sign = At {
-                                    at: *moment,
-                                    from: None,
-                                    tunnel: Some(tunnel.word()),
-                                    tunnel_type: tunnel.radius_type(),
-                                    port_type: Some(5),
-                                    gateway: at,
-                                    site: &site.name,
-                                    registry: "estate",
-                                    realm: None,
-                                    method: how,
-                                    second_factor: false,
-                                    first: false,
-                                };
+                                let sign = At::ours(at, &site.name, tunnel, credential.proof(), *moment);
                                 list.decide(&of, &person, &sign).admits().is_some()
                             });
                             decided.collect::<Vec<_>>()

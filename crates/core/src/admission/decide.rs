@@ -158,21 +158,8 @@ fn judged<'a>(list: &'a List, of: &Of<'a>) -> Result<&'a Rule, Refusal> {
         },
         issued: admit.issued,
     };
-    let at = At {
-        at: now,
-        from: claim.from,
-        tunnel: Some(listener.tunnel.word()),
-        tunnel_type: listener.tunnel.radius_type(),
-        // "Virtual" (RFC 2865 section 5.41): no line that anybody could touch.
-        port_type: Some(5),
-        gateway: &content.gateway,
-        site: content.policies.as_ref().map_or("", |policies| &policies.site),
-        registry: "estate",
-        realm: None,
-        method: listener.tunnel.method(kind),
-        second_factor: false,
-        first: false,
-    };
+    let site = content.policies.as_ref().map_or("", |policies| &policies.site);
+    let at = At { from: claim.from, ..At::ours(&content.gateway, site, &listener.tunnel, kind, now) };
     let known = list.know(&person);
     // A session is of the policy that let it in: whether that still lets it in now is for its terms to say.
     if let Some(since) = claim.since {
