@@ -2,6 +2,7 @@
 //!
 //! It asks, and runs the very commands that are shown; so what it did can be kept as a script, and done by hand the next time.
 
+mod admits;
 mod explained;
 
 use std::collections::BTreeMap;
@@ -475,31 +476,6 @@ impl<'a> Guide<'a> {
             words.extend(["--resolvers", "10.44.0.20"]);
         }
         self.runs(&step, &words)
-    }
-
-    /// An estate without a policy lets nobody in.
-    fn policy(&mut self) -> Step {
-        let there = self.names("policy").len() > 1;
-        if self.state.round.is_some() || (there && !self.state.done.contains_key("policy")) {
-            return Ok(());
-        }
-        tell!(
-            "  One ordered list says whose credentials are good when; the first policy of it that is about somebody decides."
-        );
-        let answers = [
-            ("everyone", "whoever has a valid credential, at any hour"),
-            ("hours", "whoever has one, at the hours that are asked for next"),
-            ("later", "nobody yet; yestrel policy add makes one"),
-        ];
-        match self.asks("policy", "who is let in", &answers, "everyone")?.as_str() {
-            "everyone" => self.runs("policy", &["policy", "add", "everyone", "admit"]),
-            "hours" => {
-                let hours = self.asks("hours", "at which hours", &[], "mon-fri 07:00-19:00")?;
-                let condition = format!("hours={hours}");
-                self.runs("policy", &["policy", "add", "working-hours", "admit", "--when", &condition])
-            }
-            _ => Ok(()),
-        }
     }
 
     fn install(&mut self) -> Step {

@@ -178,7 +178,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let whose = Whose { user, device, members: people::members_of(&mut context, group.as_deref())? };
             let found = session::past(&mut context, gateway.as_deref(), since)?;
             let mut table = Table::new(
-                &["device", "gateway", "from", "inner", "opened", "ended", "reason", "received", "sent", "policy"],
+                &["device", "gateway", "from", "inner", "opened", "ended", "received", "sent", "policy", "reason"],
                 "no session has ended yet",
             )
             .least(&["policy", "sent", "received", "inner", "from"]);
@@ -192,10 +192,11 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     inner,
                     past.opened.into(),
                     past.ended.into(),
-                    past.reason.into(),
                     Cell::Bytes(past.received),
                     Cell::Bytes(past.sent),
                     past.policy.into(),
+                    // Last, because it may be long.
+                    past.reason.into(),
                 ]);
             }
             listing.apply(&mut table)?;

@@ -248,7 +248,8 @@ impl Wish {
 pub fn change(context: &mut Context, policy: &str, wish: &Wish, leaves: Leaves) -> Result<Policy> {
     changes(context, leaves, |book| {
         let mut policy: Policy = book.need(policy)?;
-        let before = detail(&policy);
+        let (before, was_on) = (detail(&policy), policy.active);
+        let rule = policy.rule();
         policy.effect = wish.effect.unwrap_or(policy.effect);
         policy.active = wish.on.unwrap_or(policy.active);
         policy.about = wish.about.clone().or(policy.about);
@@ -265,7 +266,12 @@ pub fn change(context: &mut Context, policy: &str, wish: &Wish, leaves: Leaves) 
         }
         check_one(book, &policy.rule())?;
         book.put(&policy)?;
-        book.note("policy change", &policy.name, &format!("{before} -> {}", detail(&policy)))?;
+        let state = |on: bool| if on { "on" } else { "off" };
+        let said = match policy.rule() == rule && was_on != policy.active {
+            true => format!("{} -> {}", state(was_on), state(policy.active)),
+            false => format!("{before} -> {}", detail(&policy)),
+        };
+        book.note("policy change", &policy.name, &said)?;
         Ok(policy)
     })
 }

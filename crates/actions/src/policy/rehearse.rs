@@ -93,10 +93,13 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
     context.read(|book| {
         let then = question.as_of.map(|at| Then::at(book, at)).transpose()?.unwrap_or_default();
         let (device, credentials) = of_whom(book, &then, &question.who)?;
-        let live = credentials.iter().filter(|credential| credential.revoked.is_none());
         let doors = Doors::read(book)?;
         let mut found = None;
-        for credential in live.chain(credentials.iter().filter(|credential| credential.revoked.is_some())) {
+        // The one that would be used: one that holds, else one that has ended by itself, else one that was taken back.
+        let now = question.as_of.unwrap_or(now);
+        let mut in_turn: Vec<&Carried> = credentials.iter().collect();
+        in_turn.sort_by_key(|credential| (!credential.holds(now), credential.revoked.is_some()));
+        for credential in in_turn {
             let kind = credential.proof();
             let fits = |(gateway, tunnel): &(&String, &Tunnel)| {
                 question.gateway.as_ref().is_none_or(|wanted| wanted == *gateway)
@@ -120,7 +123,6 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
         let gateway: Gateway = book.need(gateway)?;
         let site: Site = book.need(&gateway.site)?;
         let place = zone(&site.time_zone)?;
-        let now = question.as_of.unwrap_or(now);
         let at = question.at.as_deref().map(|text| moment_at(text, &place, now)).transpose()?.unwrap_or(now);
         let user = then.user(book, &device.user)?;
         let rules = match &question.list {
@@ -130,14 +132,7 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
         let list = List::new(&rules, &site.time_zone)?;
         let platform = device.platform.as_ref().map(|platform| platform.to_lowercase());
         let method = tunnel.method(credential.proof());
-        let person = Person {
-            user: &user.name,
-            groups: &user.groups,
-            device: &device.name,
-            platform: platform.as_deref(),
-            credential: credential.kind.word(),
-            issued: Some(credential.issued),
-        };
+        let person = credential.person(&user, &device, platform.as_deref());
         let ours = At::ours(&gateway.name, &site.name, tunnel, credential.proof(), at);
         let signs_in = At { from: question.from, first: !credential.used, ..ours };
         let decision = list.decide_once(&person, &signs_in);

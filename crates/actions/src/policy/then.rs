@@ -7,7 +7,7 @@ use serde::de::DeserializeOwned;
 use serde_json::Value;
 use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{Credential, CredentialKind, Device, Policy, User};
-use yestrel_core::policy::Rule;
+use yestrel_core::policy::{Person, Rule};
 use yestrel_core::undo::Fields;
 use yestrel_core::{Problem, Result, moment};
 use yestrel_store::{Book, Query, Readable};
@@ -34,6 +34,24 @@ impl Carried {
             CredentialKind::KeyPair => ProofKind::Key,
             CredentialKind::Certificate => ProofKind::Certificate,
             CredentialKind::Password => ProofKind::Account,
+        }
+    }
+
+    /// Whether it lets anybody in at a moment, as far as its own dates go.
+    pub fn holds(&self, at: Timestamp) -> bool {
+        let ended = [self.revoked, self.expires].into_iter().flatten().any(|ended| ended <= at);
+        !ended && self.valid_from.is_none_or(|from| from <= at)
+    }
+
+    /// Whoever carries it, as policies see them; `platform` in lower case.
+    pub fn person<'a>(&self, user: &'a User, device: &'a Device, platform: Option<&'a str>) -> Person<'a> {
+        Person {
+            user: &user.name,
+            groups: &user.groups,
+            device: &device.name,
+            platform,
+            credential: self.kind.word(),
+            issued: Some(self.issued),
         }
     }
 

@@ -1,17 +1,20 @@
 //! Who could come in when, over a week.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use jiff::civil::Time;
 use jiff::{SignedDuration, Timestamp, ToSpan as _};
 use serde::Serialize;
 use yestrel_core::estate::{Gateway, Site, UserState};
-use yestrel_core::policy::{At, Known, List, Person, Rule, moment_at, zone};
+use yestrel_core::policy::{At, Known, List, Rule, moment_at, zone};
 use yestrel_core::{Problem, Result};
 
 use super::rehearse::Doors;
 use super::then::Then;
 use crate::Context;
+
+/// Moments of credentials themselves within a week that are told apart; of more, only the hours.
+const MOST: usize = 2_000;
 
 /// Users who could come in at the same hours of a week.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -62,15 +65,29 @@ pub fn week(
         let mut rows: HashMap<[Spans; 7], Vec<String>> = HashMap::new();
         let mut known: HashMap<(Known, String, String), Vec<bool>> = HashMap::new();
         let before = midnights[0] - SignedDuration::from_secs(1);
+        let everybody = then.everybody(book)?;
+        let carried = || everybody.iter().flat_map(|(_, carries)| carries).flat_map(|(_, credentials)| credentials);
+        let within = |moment: &Timestamp| (midnights[0]..midnights[7]).contains(moment);
+        // What of credentials begins, ends or comes to an age within the week.
+        let mut own: BTreeSet<Timestamp> = BTreeSet::new();
+        for credential in carried() {
+            own.extend([credential.valid_from, credential.expires].into_iter().flatten().filter(within));
+            let aged = |after: &Timestamp| list.next_age(credential.issued, *after);
+            own.extend(std::iter::successors(aged(&before), aged).take_while(|moment| *moment < midnights[7]));
+        }
+        if own.len() > MOST {
+            let hour = |moment: &Timestamp| Timestamp::from_second(moment.as_second() / 3600 * 3600).unwrap_or(*moment);
+            own = own.iter().map(hour).collect();
+        }
         let moments: Vec<Timestamp> = {
             let mut all = list.changes(None, before, SignedDuration::from_hours(24 * 7 + 2));
-            all.extend(&midnights);
+            all.extend(midnights.iter().chain(&own));
             all.sort_unstable();
             all.dedup();
-            all.retain(|moment| *moment < midnights[7]);
+            all.retain(within);
             all
         };
-        for (user, carries) in then.everybody(book)? {
+        for (user, carries) in everybody {
             if user.state == UserState::Suspended || carries.iter().all(|(_, credentials)| credentials.is_empty()) {
                 continue;
             }
@@ -79,14 +96,7 @@ pub fn week(
                 let platform = device.platform.as_ref().map(|platform| platform.to_lowercase());
                 for credential in credentials.into_iter().filter(|one| one.revoked.is_none()) {
                     for (at, tunnel) in doors.ways(&credential).filter(|(at, _)| **at == gateway.name) {
-                        let person = Person {
-                            user: &user.name,
-                            groups: &user.groups,
-                            device: &device.name,
-                            platform: platform.as_deref(),
-                            credential: credential.kind.word(),
-                            issued: Some(credential.issued),
-                        };
+                        let person = credential.person(&user, &device, platform.as_deref());
                         let of = list.know(&person);
                         let decide = || {
                             let decided = moments.iter().map(|moment| {
@@ -103,7 +113,8 @@ pub fn week(
                                 known.entry(key).or_insert_with(decide).clone()
                             }
                         };
-                        open.iter_mut().zip(found).for_each(|(open, found)| *open |= found);
+                        let each = open.iter_mut().zip(found).zip(&moments);
+                        each.for_each(|((open, found), moment)| *open |= found && credential.holds(*moment));
                     }
                 }
             }

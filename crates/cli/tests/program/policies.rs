@@ -64,6 +64,9 @@ fn the_list_is_made_changed_moved_and_shown_in_its_order() {
     world.run("policy add last-but-one refuse --when user=nils --before everyone").is(0).says("number 3");
     world.run("policy change dry-dock --when hours= --user-sessions 2").is(0);
     world.run("policy show dry-dock").is(0).says("group welders").says("2 at once of a user").says("for 6h at most");
+    world.run("policy change everyone --on").is(0);
+    world.run("estate history --last 1").is(0).says("off -> on");
+    world.run("policy change everyone --off").is(0);
     world.run("policy change dry-dock --no-limits --on").is(0);
     let shown = world.run("policy show dry-dock").is(0);
     assert!(!shown.out.contains("hours") && !shown.out.contains("at once"), "{}", shown.out);
@@ -493,4 +496,33 @@ fn what_comes_faster_than_a_policy_lets_is_lost_in_both_planes() {
         world.on_laptop("yestrel tunnel prove --reach 10.44.0.20:80").is(0);
         world.shell("mara-laptop", "ip route get 10.44.0.21").says("eth0");
     }
+}
+
+#[test]
+fn a_rehearsal_goes_by_what_would_be_used_and_by_when_that_ends() {
+    let world = World::harbour("--processes");
+    world.run("user add mara").is(0);
+    world.run("device add mara/laptop").is(0);
+    world.run("credential issue mara/laptop --until 2d").is(0);
+    let days = || -> Vec<String> {
+        let week = world.run("policy rehearse --all-users --format json").is(0).json();
+        let day = |name: &&str| week[0][*name].as_str().unwrap_or_default().to_owned();
+        ["mon", "tue", "wed", "thu", "fri", "sat", "sun"].iter().map(day).collect()
+    };
+    let database = rusqlite::Connection::open(world.path("skerry")).unwrap();
+    let expires = |at: &str| database.execute("UPDATE credentials SET expires = ?1", [at]).unwrap();
+    expires("2999-01-01T00:00:00Z");
+    assert_eq!(days(), ["all day"; 7]);
+    // The list admits at any hour, and what she has ends now: the rest of the week is not hers.
+    expires(&Timestamp::now().to_string());
+    assert_ne!(days()[6], "all day");
+    expires(&(Timestamp::now() + SignedDuration::from_hours(48)).to_string());
+    let after = (Timestamp::now() + SignedDuration::from_hours(72)).strftime("%Y-%m-%dT%H:%M:%SZ").to_string();
+    let late = || world.run_words(&["policy", "rehearse", "mara/laptop", "--at", &after]);
+    late().is(0).says("refused: mara/laptop/1 ended on").says("the policy everyone would admit");
+    // One that has ended already stands behind one that holds.
+    expires("2020-01-01T00:00:00Z");
+    world.run("policy rehearse mara/laptop").is(0).says("mara/laptop/1 ended on");
+    world.run("credential renew mara/laptop --until 90d --yes").is(0);
+    world.run("policy rehearse mara/laptop").is(0).says("admitted: mara/laptop");
 }
