@@ -134,24 +134,7 @@ pub fn tell(lines: &[String], to: &To) -> Result<usize> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    fn session(reason: &str) -> Session {
-        Session {
-            name: "harbour 7".into(),
-            gateway: "harbour".into(),
-            number: 7,
-            device: "mara/laptop".into(),
-            from_address: "198.51.100.23:4711".into(),
-            inner: [10, 187, 44, 2].into(),
-            opened: Timestamp::UNIX_EPOCH,
-            ended: Some(Timestamp::UNIX_EPOCH),
-            reason: Some(reason.into()),
-            received: 0,
-            sent: 0,
-            last_heard: None,
-            policy: None,
-        }
-    }
+    use yestrel_core::sample::session;
 
     #[test]
     fn reasons_are_counted_with_how_often_each_was() {

@@ -9,8 +9,8 @@ use jiff::Timestamp;
 use crate::account::Account;
 use crate::admission::Proof;
 use crate::estate::{
-    Credential, Gateway, HeldKeyPair, HeldPassword, Listener, Material, Reach, SealedSecret, Served, Site, User,
-    UserState, Way,
+    Credential, Gateway, HeldKeyPair, HeldPassword, Listener, Material, Reach, SealedSecret, Served, Session, Site,
+    User, UserState, Way,
 };
 use crate::firewall::Service;
 use crate::keys::{KeyPair, PublicKey, Secret};
@@ -168,6 +168,26 @@ pub fn account(user: &str, key: u8, gateways: &[&str]) -> Credential {
     };
     let gateways = gateways.iter().map(|gateway| (*gateway).to_owned()).collect();
     credential(user, key, Material::Password(HeldPassword { account, gateways, fixed: None }))
+}
+
+/// The record of a session that is over.
+#[must_use]
+pub fn session(reason: &str) -> Session {
+    Session {
+        name: "harbour 7".into(),
+        gateway: "harbour".into(),
+        number: 7,
+        device: "mara/laptop".into(),
+        from_address: "198.51.100.23:4711".into(),
+        inner: Ipv4Addr::new(10, 187, 44, 2),
+        opened: read("2027-03-02T08:15:00Z"),
+        ended: Some(read("2027-03-02T09:15:00.25Z")),
+        reason: Some(reason.into()),
+        received: 1200,
+        sent: 88,
+        last_heard: None,
+        policy: Some("everyone".into()),
+    }
 }
 
 /// A user.

@@ -139,21 +139,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn session() -> Session {
-        Session {
-            name: "harbour 7".into(),
-            gateway: "harbour".into(),
-            number: 7,
-            device: "mara/laptop".into(),
-            from_address: "198.51.100.23:4711".into(),
-            inner: [10, 187, 44, 2].into(),
-            opened: "2027-03-02T08:15:00Z".parse().unwrap(),
-            ended: Some("2027-03-02T09:15:00.25Z".parse().unwrap()),
-            reason: Some("limit: it was idle for 15m".into()),
-            received: 1200,
-            sent: 88,
-            last_heard: None,
-            policy: Some("everyone".into()),
-        }
+        crate::sample::session("limit: it was idle for 15m")
     }
 
     #[test]

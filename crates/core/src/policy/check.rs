@@ -260,7 +260,6 @@ impl Space {
         let moments = std::iter::once(world.now).chain(list.changes(None, world.now, HORIZON));
         let ages = list.ages().into_iter().flat_map(|old| [old - 1, old]).chain([0]);
         let ages = ages.map(|old| Some(world.now - SignedDuration::from_secs(old))).chain([None]);
-        let with = |sign: Sign, words: String| (sign, words);
         let axes = vec![
             Axis::new(list, &PERSON, people),
             Axis::new(list, &PLACE, places.into_iter()),
@@ -269,7 +268,7 @@ impl Space {
                 &[Asks::Hours, Asks::Dates],
                 moments.map(|at| {
                     let local = Local::at(list.zone(0), at);
-                    with(Sign { at, ..base.clone() }, format!("on {}, {}", local.date, local.words()))
+                    (Sign { at, ..base.clone() }, format!("on {}, {}", local.date, local.words()))
                 }),
             ),
             Axis::new(
@@ -278,25 +277,25 @@ impl Space {
                 ages.map(|issued| {
                     let words = issued.map(|issued| world.now.duration_since(issued).as_secs());
                     let words = words.map(|old| format!("with a credential {old} s old")).unwrap_or_default();
-                    with(Sign { issued, ..base.clone() }, words)
+                    (Sign { issued, ..base.clone() }, words)
                 }),
             ),
             Axis::new(
                 list,
                 &[Asks::From],
-                origins.map(|from| with(Sign { from: Some(from), ..base.clone() }, format!("from {from}"))),
+                origins.map(|from| (Sign { from: Some(from), ..base.clone() }, format!("from {from}"))),
             ),
             Axis::new(
                 list,
                 &[Asks::Method],
-                METHODS.into_iter().map(|method| with(Sign { method, ..base.clone() }, format!("by {method}"))),
+                METHODS.into_iter().map(|method| (Sign { method, ..base.clone() }, format!("by {method}"))),
             ),
             Axis::new(
                 list,
                 &[Asks::Realm],
                 realms.map(|realm| {
                     let words = realm.as_ref().map(|realm| format!("realm {realm}")).unwrap_or_default();
-                    with(Sign { realm, ..base.clone() }, words)
+                    (Sign { realm, ..base.clone() }, words)
                 }),
             ),
             Axis::new(
@@ -304,7 +303,7 @@ impl Space {
                 &[Asks::Registry],
                 registries.map(|registry| {
                     let words = if registry == "estate" { String::new() } else { format!("registry {registry}") };
-                    with(Sign { registry, ..base.clone() }, words)
+                    (Sign { registry, ..base.clone() }, words)
                 }),
             ),
             Axis::new(

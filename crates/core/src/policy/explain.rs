@@ -180,11 +180,10 @@ impl Nearest {
                 let (local, today) = (Local::at(list.zone(0), *at), Local::at(list.zone(0), now));
                 let clock = local.words();
                 let (day, time) = clock.split_once(' ').unwrap_or((&clock, ""));
-                let soon = (local.date - today.date).get_days() < 7 && local.date >= today.date;
-                let on = match soon && local.date.since(today.date).is_ok_and(|span| span.get_days() < 7) {
-                    true if local.date == today.date => format!("today at {time}"),
-                    true => format!("on {} at {time}", full(day)),
-                    false => format!("on {} at {time}", local.date),
+                let on = match (local.date - today.date).get_days() {
+                    0 => format!("today at {time}"),
+                    1..7 => format!("on {} at {time}", full(day)),
+                    _ => format!("on {} at {time}", local.date),
                 };
                 format!("the nearest is {policy}, which opens {on}")
             }
