@@ -526,3 +526,36 @@ fn a_rehearsal_goes_by_what_would_be_used_and_by_when_that_ends() {
     world.run("credential renew mara/laptop --until 90d --yes").is(0);
     world.run("policy rehearse mara/laptop").is(0).says("admitted: mara/laptop");
 }
+
+#[test]
+fn past_sign_ins_are_played_against_a_list_and_it_is_said_whose_fate_would_be_another() {
+    let world = World::mara("--processes");
+    world.run("policy rehearse --since 1d").is(0).says("no sign-in since then is on record");
+    connect(&world, "").is(0);
+    wait(10, "mara is in", || is_in(&world, "mara/laptop").then_some(()));
+    world.write("open.toml", &world.run("policy export").is(0).out);
+    world.run("policy change everyone --unless user=mara --yes").is(0);
+    world.write("shut.toml", &world.run("policy export").is(0).out);
+    world.run("rollout --yes").is(0);
+    connect(&world, "").is(1);
+    let replayed = |with: &str| {
+        let list = world.run(&format!("policy rehearse --since 1d --with {with} --format json")).is(0).json();
+        let fate = |row: &serde_json::Value| {
+            assert_eq!(row["device"], "mara/laptop");
+            ["was", "would_be", "because"].map(|column| row[column].as_str().unwrap().to_owned()).join("; ")
+        };
+        list.as_array().unwrap().iter().map(fate).collect::<Vec<_>>()
+    };
+    // News of both comes with the next question to the gateway.
+    wait(20, "it is on record", || {
+        world.run("session list --past --refused").out.contains("mara/laptop").then_some(())
+    });
+    // Another list, another fate: the one that was refused would be admitted, or the one that was admitted refused.
+    assert_eq!(replayed("open.toml"), ["refused; admitted; everyone admits"]);
+    let shut = replayed("shut.toml");
+    assert!(shut.len() == 1 && shut[0].starts_with("admitted by everyone; refused; "), "{shut:?}");
+    assert!(shut[0].contains("user: it is mara, which is left out"), "{shut:?}");
+    world.run("policy rehearse --since 1d").is(0).says("1 would be refused that were not, and 0 admitted");
+    world.run("policy rehearse --since 1d --with nowhere.toml").is(1);
+    world.run("policy rehearse mara --since 1d").is(2);
+}
