@@ -15,6 +15,7 @@
 //! | `plane` | how inner traffic meets the site: through the kernel, or a stack inside the process |
 //! | `rights` | what a process gives up |
 //! | `rate` | how much may pass in a time |
+//! | `sieve` | what the system drops of a flood |
 //! | `seats` | who is connected, by inner address |
 //! | `stack` | an IP stack inside the process |
 //! | `watch` | seeing when somebody changes the firewall or the network |
@@ -32,5 +33,6 @@ pub mod plane;
 pub mod rate;
 pub mod rights;
 pub mod seats;
+pub mod sieve;
 pub mod stack;
 pub mod watch;

@@ -6,13 +6,19 @@ use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::sync::Arc;
 use std::time::Duration;
 
+use parking_lot::Mutex;
+
 use nix::poll::{PollFd, PollFlags, PollTimeout};
 use quinn_udp::{BATCH_SIZE, EcnCodepoint, RecvMeta, Transmit, UdpSocketState};
 use std::os::fd::AsFd as _;
 use tun_rs::{GROTable, IDEAL_BATCH_SIZE, SyncDevice, VIRTIO_NET_HDR_LEN};
 
+use crate::sieve::{self, Sieve};
+
 /// Room for what the kernel may have joined into one receive (GRO).
 const RECEIVE: usize = 65_536;
+/// So many pieces are taken in one receive.
+pub const MOST_PIECES: usize = BATCH_SIZE;
 /// Datagrams joined into one send (GSO) stay below the largest UDP payload.
 const SEND: usize = 60_000;
 /// The largest inner packet that is carried.
@@ -22,6 +28,9 @@ pub const LARGEST: usize = 9_200;
 pub struct Udp {
     socket: UdpSocket,
     state: UdpSocketState,
+    /// Whose turn it is to say what the system drops: of all that share a port, the last.
+    turn: Arc<Mutex<u64>>,
+    mine: u64,
 }
 
 impl Udp {
@@ -49,12 +58,12 @@ impl Udp {
             let no_v6 = address.is_ipv6() && address.ip().is_unspecified() && error.kind() != io::ErrorKind::AddrInUse;
             if no_v6 { open(SocketAddr::from(([0, 0, 0, 0], address.port()))) } else { Err(error) }
         })?;
-        Self::over(socket)
+        Self::over(socket, Arc::default(), 0)
     }
 
     /// A socket whose datagrams may be fragmented on their way: a path that is narrower than the packets is slow, and does not swallow
     /// every large one without a word.
-    fn over(socket: UdpSocket) -> io::Result<Self> {
+    fn over(socket: UdpSocket, turn: Arc<Mutex<u64>>, mine: u64) -> io::Result<Self> {
         use rustix::net::sockopt::{
             Ipv4PathMtuDiscovery, Ipv6PathMtuDiscovery, set_ip_mtu_discover, set_ipv6_mtu_discover,
         };
@@ -65,7 +74,7 @@ impl Udp {
         }
         // Also a socket for both versions sends IPv4.
         let _ = set_ip_mtu_discover(&socket, Ipv4PathMtuDiscovery::DONT);
-        Ok(Self { socket, state })
+        Ok(Self { socket, state, turn, mine })
     }
 
     /// The same port once more, for a listener that takes it over without a moment in which it is nobody's.
@@ -73,7 +82,28 @@ impl Udp {
     /// # Errors
     /// The system has no descriptors left.
     pub fn share(&self) -> io::Result<Self> {
-        Self::over(self.socket.try_clone()?)
+        let socket = self.socket.try_clone()?;
+        let mut turn = self.turn.lock();
+        *turn += 1;
+        // Who takes over chooses other ids.
+        sieve::detach(&socket);
+        Self::over(socket, self.turn.clone(), *turn)
+    }
+
+    /// From now on only what passes this reaches the socket; `None`: everything does. Nothing happens where somebody has taken the port over.
+    ///
+    /// # Errors
+    /// The system has no filters.
+    pub fn sift(&self, sieve: Option<&Sieve>) -> io::Result<()> {
+        let turn = self.turn.lock();
+        match sieve {
+            _ if *turn != self.mine => Ok(()),
+            Some(sieve) => sieve.attach(&self.socket),
+            None => {
+                sieve::detach(&self.socket);
+                Ok(())
+            }
+        }
     }
 
     /// The port that the socket has.

@@ -328,7 +328,7 @@ impl Ikev2 {
                 let received = receiver.receive(&self.doors[0], |from, datagram| {
                     unknown += u32::from(!self.queue(Door::First, from, datagram));
                 });
-                if strangers.flood(clock::now(), unknown) && received < ENOUGH {
+                if strangers.flood(clock::now(), unknown, false) && received < ENOUGH {
                     std::thread::sleep(10 * GATHER);
                 }
             }

@@ -16,18 +16,20 @@ use yestrel_core::order::{OrderListener, PEER_CALL};
 use yestrel_core::tunnel::{self, Settings as Given, quill};
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
-use yestrel_net::packets::{Batch, Receiver, Sender, Udp};
+use yestrel_net::packets::{Batch, MOST_PIECES, Receiver, Sender, Udp};
 use yestrel_net::seats::{Called, Carrier, Seat, Under};
+use yestrel_net::sieve::{ALL, Sieve};
 use yestrel_wire::Moment;
 use yestrel_wire::quill::call::Call;
 use yestrel_wire::quill::door::{Door, Knock, Valid};
 use yestrel_wire::quill::frame::{Frame, frames};
 use yestrel_wire::quill::gateway::{Doorkeeper, Event, Gateway, Task};
 use yestrel_wire::quill::hands::Hands;
+use yestrel_wire::quill::handshake::{FIRST_OVERHEAD, LONGEST as LONGEST_OPENING};
 use yestrel_wire::quill::lane::Lane;
 use yestrel_wire::quill::message::Settings;
 use yestrel_wire::quill::parcel::{AMONG_GATEWAYS, NOTICE, WORDS};
-use yestrel_wire::quill::{ConnectionId, Reason, Suite};
+use yestrel_wire::quill::{ConnectionId, MARK_BITS, Mark, Reason, Suite};
 
 use super::kind::{inward, thread};
 use super::queue::Queue;
@@ -522,6 +524,8 @@ impl Quill {
         let mut receiver = Receiver::default();
         let mut batch = Batch::default();
         let mut strangers = Strangers::default();
+        let mark = self.machine.lock().mark();
+        let mut share = ALL;
         while !self.stop.load(Ordering::Relaxed) {
             if self.udp.wait(Duration::from_millis(100)) {
                 let plane = self.shared.plane();
@@ -530,9 +534,24 @@ impl Quill {
                     inward(&mut receiver, &self.udp, plane.as_deref(), &mut batch, |from, _, datagram, batch| {
                         unknown += u32::from(!self.datagram(from, datagram, batch));
                     });
-                if strangers.flood(clock::now(), unknown) && received < ENOUGH {
+                let flooded = strangers.flood(clock::now(), unknown, received >= MOST_PIECES);
+                if flooded && received < ENOUGH {
                     std::thread::sleep(GATHER);
                 }
+            } else {
+                strangers.flood(clock::now(), 0, false);
+            }
+            if share != strangers.share() {
+                share = strangers.share();
+                self.sift(mark, share);
+            }
+            match strangers.says(clock::now()) {
+                Some(true) => tracing::warn!(
+                    listener = &*self.called.now(),
+                    "strangers flood the port: of {ALL} who may call for the first time, {share} are heard"
+                ),
+                Some(false) => tracing::info!(listener = &*self.called.now(), "nobody floods the port any more"),
+                None => {}
             }
             let mut machine = self.machine.lock();
             let now = clock::now();
@@ -542,6 +561,21 @@ impl Quill {
             }
         }
         tracing::info!(listener = &*self.called.now(), "listener closed");
+    }
+
+    /// Has the system drop what no opening can be, and all but a share of what may be one: `share` of [`ALL`].
+    fn sift(&self, mark: Mark, share: u32) {
+        let [shortest, longest] =
+            [FIRST_OVERHEAD, LONGEST_OPENING].map(|length| u32::try_from(length).unwrap_or(u32::MAX));
+        let (factors, want) = (mark.factors, mark.want);
+        let sieve = Sieve { factors, want, bits: MARK_BITS, lengths: shortest..=longest, share };
+        let sieve = (share < ALL).then_some(sieve);
+        if let Err(error) = self.udp.sift(sieve.as_ref()) {
+            tracing::debug!(
+                listener = &*self.called.now(),
+                "the system drops nothing of a flood for this program: {error}"
+            );
+        }
     }
 
     /// Takes one datagram; whether it is of a session that is known.

@@ -95,7 +95,7 @@ impl Running {
                 command
             }
         };
-        command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+        command.stdout(Stdio::null()).stderr(std::fs::File::create(world.path("agent.log")).unwrap()).spawn().unwrap()
     }
 
     /// A file of the agent's folder, as the agent sees it.
@@ -107,6 +107,11 @@ impl Running {
                 std::path::Path::new(&format!("/proc/{}/root", holder.id())).join(path.strip_prefix("/").unwrap())
             }
         }
+    }
+
+    /// What the agent has written since it was started last.
+    pub fn log(&self) -> String {
+        std::fs::read_to_string(self.world.path("agent.log")).unwrap()
     }
 
     /// Kills the agent, and starts it again once it is gone.

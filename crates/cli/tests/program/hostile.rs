@@ -155,6 +155,58 @@ fn a_flood_by_somebody_who_knows_the_call_secret_is_answered_sparingly_and_keeps
     assert_eq!(lines, 1);
 }
 
+/// Noise at up to 120,000 datagrams a second, with lengths that openings have: who is in is answered, who calls comes in, and the agent says what
+/// it does.
+#[test]
+fn noise_takes_nothing_from_who_is_in_and_keeps_nobody_out_for_long() {
+    let other = KeyPair::from_random([23; 32]);
+    let running = running(|content| {
+        content
+            .admit
+            .push(order::Admit { proof: Proof::Key { key: other.public }, ..sample::admit("tomas/tablet", 2) });
+    });
+    let gateway = running.dialled();
+    let mut inside = Client::new(&gateway, &running.device.private, 81).up();
+    let stop = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        let noise = || {
+            let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+            let mut bytes = vec![0; 1000];
+            yestrel_wire::Random::fill(&mut Dice(5), &mut bytes);
+            let began = Instant::now();
+            for number in 0_u64.. {
+                bytes[..8].copy_from_slice(&number.wrapping_mul(0x9e37_79b9_7f4a_7c15).to_be_bytes());
+                let _ = socket.send_to(&bytes[..900 + (number % 100) as usize], gateway.at);
+                if number % 500 == 0 {
+                    if stop.load(Ordering::Relaxed) || began.elapsed() > Duration::from_secs(90) {
+                        return;
+                    }
+                    let due = Duration::from_micros(number * 1_000_000 / 120_000);
+                    std::thread::sleep(due.saturating_sub(began.elapsed()));
+                }
+            }
+        };
+        let flood = scope.spawn(noise);
+        wait(30, "lots are drawn", || running.log().contains("strangers flood the port").then_some(()));
+        // Twenty echoes, each of which may be lost on its way once in a while.
+        let answered = (0..20).filter(|_| {
+            inside.arrived.clear();
+            inside.send(&echo());
+            inside.run(Duration::from_millis(1500), |client| !client.arrived.is_empty())
+        });
+        assert!(answered.count() >= 18);
+        let mut comes = Client::new(&gateway, &other.private, 82);
+        comes.device.open(comes.now());
+        assert!(comes.run(Duration::from_secs(45), Client::is_up), "{:?}", comes.events);
+        stop.store(true, Ordering::Relaxed);
+        flood.join().unwrap();
+    });
+    assert_eq!(running.ask(&agent::Sessions).len(), 2);
+    // When it is over everybody is heard at once.
+    wait(30, "nobody draws lots", || running.log().contains("nobody floods the port any more").then_some(()));
+    Client::new(&gateway, &other.private, 83).up();
+}
+
 #[test]
 fn a_credential_for_one_session_is_spent_when_it_opens_and_goes_on_after_a_loss() {
     let running = running(|content| content.admit[0].sessions = Some(1));

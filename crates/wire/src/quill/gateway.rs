@@ -19,7 +19,7 @@ use super::message::Settings;
 use super::parcel::{Inbox, Outbox};
 use super::second::{Ids, KEY, PART};
 use super::waits::{AGAIN, Timer, most_silent, one_more};
-use super::{ConnectionId, Reason, Suite, VERSION};
+use super::{ConnectionId, Mark, Reason, Suite, VERSION};
 use crate::Moment;
 use crate::Random;
 use crate::counters::Counters;
@@ -174,6 +174,8 @@ pub(super) enum Judged {
 pub struct Gateway {
     suite: Suite,
     random: Box<dyn Random>,
+    /// On every id under which it receives.
+    mark: Mark,
     ends: HashMap<[u8; 32], End>,
     greetings: HashMap<ConnectionId, Greeting>,
     tags: HashMap<[u8; OPENING_TAG], ConnectionId>,
@@ -189,10 +191,12 @@ pub struct Gateway {
 impl Gateway {
     /// A listener with no sessions. Each new one gets its number from `numbers`.
     #[must_use]
-    pub fn new(suite: Suite, numbers: Box<dyn FnMut() -> u64 + Send>, random: Box<dyn Random>) -> Self {
+    pub fn new(suite: Suite, numbers: Box<dyn FnMut() -> u64 + Send>, mut random: Box<dyn Random>) -> Self {
+        let mark = Mark::new(&mut *random);
         Self {
             suite,
             random,
+            mark,
             ends: HashMap::new(),
             greetings: HashMap::new(),
             tags: HashMap::new(),
@@ -204,6 +208,12 @@ impl Gateway {
             events: Vec::new(),
             tasks: Vec::new(),
         }
+    }
+
+    /// What every id has under which datagrams of sessions arrive here.
+    #[must_use]
+    pub fn mark(&self) -> Mark {
+        self.mark
     }
 
     /// Datagrams to send, with where to.
@@ -322,7 +332,7 @@ impl Gateway {
 
     fn free_id(&mut self) -> ConnectionId {
         loop {
-            let id = ConnectionId(super::eight(&mut *self.random));
+            let id = self.mark.id(&mut *self.random);
             if !self.owners.contains_key(&id) && !self.closing.contains_key(&id) {
                 return id;
             }

@@ -24,7 +24,7 @@ const POINT: std::ops::Range<usize> = NOISE..NOISE + 32;
 /// The encrypted static key after it: no two openings have the same.
 const STATIC: std::ops::Range<usize> = POINT.end..POINT.end + 48;
 /// Bytes of an opening without its payload.
-const FIRST_OVERHEAD: usize = STATIC.end + 16;
+pub const FIRST_OVERHEAD: usize = STATIC.end + 16;
 /// The curve point in an answer, after the connection id.
 const ANSWER_POINT: std::ops::Range<usize> = 8..40;
 /// The first bytes of an answer's encrypted payload.

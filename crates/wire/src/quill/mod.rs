@@ -35,7 +35,7 @@ pub mod second;
 pub mod suite;
 mod waits;
 
-pub use id::ConnectionId;
+pub use id::{ConnectionId, MARK_BITS, Mark};
 pub(crate) use id::{below, eight};
 pub use reason::{MOST_WORDS, Reason, words_of};
 pub use suite::Suite;
