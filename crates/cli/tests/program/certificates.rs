@@ -386,6 +386,58 @@ fn an_authority_that_was_made_elsewhere_is_brought_in_and_checked() {
     world.run("authority create c --from old.p12 --from-passphrase-file pass --no-list").is(3).says("already, as a");
 }
 
+/// Bundles as other programs write them, now and in former times, open with their passphrase and with no other; what is not known says so by
+/// name, and what would work for hours is not begun.
+#[test]
+fn bundles_of_other_programs_are_opened_whatever_protects_them() {
+    let world = gateway();
+    world
+        .judge(
+            "set -e
+             ca='-addext basicConstraints=critical,CA:TRUE -addext keyUsage=critical,keyCertSign,cRLSign'
+             openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj '/CN=Old Root' -days 900 -keyout old.key -out old.pem $ca
+             openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj '/CN=Beside' -days 900 -keyout beside.key -out beside.pem $ca
+             printf 'sjøgutt på vakt' > pass
+             make() { openssl pkcs12 -export -inkey old.key -in old.pem -certfile beside.pem -passout file:pass -out \"$@\"; }
+             make today.p12
+             make short.p12 -certpbe AES-128-CBC -keypbe AES-192-CBC -macalg sha384 -iter 1
+             make long.p12 -macalg sha512 -iter 50000 -name 'Gammel rot'
+             make old.p12 -legacy -certpbe PBE-SHA1-RC2-40 -keypbe PBE-SHA1-3DES -macalg sha1
+             make plain.p12 -certpbe NONE -keypbe NONE
+             make unkept.p12 -nomac
+             make strange.p12 -legacy -keypbe PBE-SHA1-RC4-128
+             certtool --to-p12 --load-privkey old.key --load-certificate old.pem --p12-name old --password \"$(cat pass)\" --outder --outfile other.p12",
+        )
+        .is(0);
+    world.write("wrong", "another");
+    world.run("authority create a --from old.pem --key-file old.key --no-list").is(0);
+    for name in ["today", "short", "long", "old", "plain", "unkept", "other"] {
+        let opens = |file: &str| {
+            world.run(&format!("authority create c --from {name}.p12 --from-passphrase-file {file} --no-list"))
+        };
+        opens("pass").is(3).says("already, as a");
+        opens("wrong").is(3).says("is wrong");
+    }
+    let strange = "authority create c --from strange.p12 --from-passphrase-file pass --no-list";
+    world.run(strange).is(3).says("not known here").says("1.2.840.113549.1.12.1.1").says("AES-256");
+    // What asks for the work of days: the count is the last thing in it.
+    let mut bytes = std::fs::read(world.path("long.p12")).unwrap();
+    let at = bytes.len() - 5;
+    assert_eq!(bytes[at..], [2, 3, 0, 0xc3, 0x50], "50,000, with a zero in front");
+    bytes[at + 2..].copy_from_slice(&[0x7f, 0xff, 0xff]);
+    std::fs::write(world.path("endless.p12"), &bytes).unwrap();
+    world
+        .run("authority create c --from endless.p12 --from-passphrase-file pass --no-list")
+        .is(2)
+        .says("8388607 times");
+    for length in (1..bytes.len()).step_by(97) {
+        std::fs::write(world.path("cut.p12"), &bytes[..length]).unwrap();
+        let cut = world.run("authority create c --from cut.p12 --from-passphrase-file pass --no-list");
+        assert!((1..=3).contains(&cut.code), "{length}: {cut:?}");
+        cut.says("error: ");
+    }
+}
+
 #[test]
 fn requests_from_devices_are_taken_only_when_they_are_whole_and_their_own() {
     let world = skerry("p-256");

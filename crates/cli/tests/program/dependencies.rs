@@ -40,11 +40,11 @@ const TWICE: [(&str, &[&str]); 5] = [
     // The handshake of the tunnel quill.
     ("snow", &["aead", "aes", "aes-gcm", "blake2", "ctr", "getrandom", "ghash", "polyval", "sha2", "universal-hash"]),
     // Certificates, lists, answers about them.
-    ("x509-ocsp", &["cms", "const-oid", "der", "der_derive", "pem-rfc7468", "spki", "x509-cert"]),
+    ("x509-ocsp", &["const-oid", "der", "pem-rfc7468", "spki"]),
     // What all of those stand on.
     ("several", &["block-buffer", "cipher", "cpufeatures", "crypto-common", "digest", "generic-array", "inout"]),
     // Small, or only while building.
-    ("others", &["bitflags", "nix", "num-bigint", "syn", "synstructure"]),
+    ("others", &["bitflags", "nix", "syn"]),
 ];
 
 /// The packages that the program is linked from or built by: name, version, licence.

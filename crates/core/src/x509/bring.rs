@@ -3,6 +3,7 @@
 use jiff::Timestamp;
 use ring::rand::SecureRandom;
 
+use super::bundle::{self, Closed};
 use super::certificate::{Certificate, check_chain};
 use super::key::PrivateKey;
 use super::{LONGEST, blocks};
@@ -79,33 +80,25 @@ fn decrypted(der: &[u8], ask: AskPassphrase<'_>, random: &dyn SecureRandom) -> R
 }
 
 fn from_pkcs12(der: &[u8], ask: AskPassphrase<'_>, random: &dyn SecureRandom) -> Result<Brought> {
-    use p12_keystore::{KeyStore, Pkcs12ImportPolicy};
     // The outer structure first, so that nobody is asked for the passphrase of something else.
-    if super::names::first_of_sequence(der)? != [0x02, 0x01, 0x03] {
+    if !bundle::is_one(der) {
         return Err(Problem::words("this file holds no certificate")
             .why("it is neither PEM, nor a certificate in DER, nor PKCS#12 (RFC 7292)"));
     }
     // Without a passphrase first: nobody is asked for one that there is not.
     for attempt in 0..=TRIES {
         let passphrase = if attempt == 0 { zeroize::Zeroizing::default() } else { ask()? };
-        let Ok(store) = KeyStore::from_pkcs12(der, &passphrase, Pkcs12ImportPolicy::Relaxed) else { continue };
-        let Some((_, held)) = store.private_key_chain() else {
-            return Err(Problem::refused("there is no private key in this PKCS#12 file")
-                .why("it holds certificates only")
-                .try_("export it again with its key, or bring the key in PEM"));
+        let held = match bundle::open(der, &passphrase) {
+            Ok(held) => held,
+            Err(Closed::Password) => continue,
+            Err(Closed::Unreadable(problem)) => return Err(problem),
         };
-        let key = PrivateKey::from_pkcs8(Secret::new(held.key().as_der().to_vec()), random)?;
-        let mut chain: Vec<_> =
-            held.certs().iter().map(|one| Certificate::from_der(one.as_der())).collect::<Result<_>>()?;
-        for (_, entry) in store.entries() {
-            if let p12_keystore::KeyStoreEntry::Certificate(one) = entry {
-                let one = Certificate::from_der(one.as_der())?;
-                if !chain.contains(&one) {
-                    chain.push(one);
-                }
-            }
-        }
-        return Ok(Brought { key: Some(key), chain: in_order(chain) });
+        let key = held.key.ok_or_else(|| {
+            Problem::refused("there is no private key in this PKCS#12 file")
+                .why("it holds certificates only")
+                .try_("export it again with its key, or bring the key in PEM")
+        })?;
+        return Ok(Brought { key: Some(PrivateKey::from_pkcs8(key, random)?), chain: in_order(held.certificates) });
     }
     Err(wrong_thrice())
 }

@@ -13,6 +13,7 @@
 //! | `list` | revocation lists |
 //! | `status` | answers on the state of one certificate |
 //! | `signed` | data signed with a certificate (RFC 5652) |
+//! | `bundle` | a key and certificates under a password (PKCS#12) |
 //! | `bring` | keys and certificates that were made elsewhere |
 //! | `proof` | proofs that a key is had, as IKE carries them |
 //! | `agreement` | key pairs that a device makes for itself |
@@ -20,6 +21,7 @@
 
 pub mod agreement;
 pub mod bring;
+pub mod bundle;
 pub mod certificate;
 pub mod key;
 pub mod list;

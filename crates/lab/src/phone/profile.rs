@@ -2,10 +2,9 @@
 //! password (RFC 7292).
 
 use jiff::Timestamp;
-use p12_keystore::{KeyStore, KeyStoreEntry, Pkcs12ImportPolicy};
 use plist::{Dictionary, Value};
 use ring::rand::SystemRandom;
-use yestrel_core::keys::Secret;
+use yestrel_core::x509::bundle::{self, Closed};
 use yestrel_core::x509::{Certificate, PrivateKey, signed};
 use yestrel_core::{Problem, Result};
 use yestrel_wire::esp::cipher::{Encryption, Integrity, Protection};
@@ -109,19 +108,13 @@ fn connection(payload: &Dictionary, typed: &str) -> Result<Connection> {
 }
 
 fn identity(bundle: &[u8], transport: &str) -> Result<(Vec<Certificate>, PrivateKey)> {
-    let store = KeyStore::from_pkcs12(bundle, transport, Pkcs12ImportPolicy::Strict).map_err(|error| {
-        Problem::refused("the transport password does not open the key in this profile")
-            .why(error.to_string())
-            .try_("--transport-file FILE, with what was shown beside the handover")
+    let held = bundle::open(bundle, transport).map_err(|closed| match closed {
+        Closed::Password => Problem::refused("the transport password does not open the key in this profile")
+            .try_("--transport-file FILE, with what was shown beside the handover"),
+        Closed::Unreadable(problem) => problem,
     })?;
-    let chain = store.entries().find_map(|(_, entry)| match entry {
-        KeyStoreEntry::PrivateKeyChain(chain) => Some(chain),
-        _ => None,
-    });
-    let chain = chain.ok_or_else(|| wrong("there is no key in it"))?;
-    let certificates = chain.certs().iter().map(|one| Certificate::from_der(one.as_der())).collect::<Result<_>>()?;
-    let key = PrivateKey::from_pkcs8(Secret::new(chain.key().as_der().to_vec()), &SystemRandom::new())?;
-    Ok((certificates, key))
+    let key = held.key.ok_or_else(|| wrong("there is no key in it"))?;
+    Ok((held.certificates, PrivateKey::from_pkcs8(key, &SystemRandom::new())?))
 }
 
 impl Profile {

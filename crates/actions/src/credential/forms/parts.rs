@@ -2,15 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use p12_keystore::{
-    Certificate as Held, EncryptionAlgorithm, KeyStore, KeyStoreEntry, MacAlgorithm, Pkcs12ImportPolicy,
-    PrivateKey as HeldKey, PrivateKeyChain,
-};
 use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{
     Authority, CertificateKind, Credential, Gateway, IssuedCertificate, Listener, Reach, Site, Told,
 };
 use yestrel_core::keys::Secret;
+use yestrel_core::x509::bundle::{self, Protection};
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
 use yestrel_core::x509::names::SubjectName;
 use yestrel_core::x509::{Algorithm, Certificate, PrivateKey, signed};
@@ -181,37 +178,18 @@ impl Parts {
 
     /// PKCS#12 with the whole chain.
     pub fn pkcs12(&self, password: &str, old: bool) -> Result<Zeroizing<Vec<u8>>> {
-        let failed =
-            |error: p12_keystore::error::Error| Problem::failed("the bundle cannot be made").why(error.to_string());
         let (leaf, key) = self.certificate_and_key()?;
-        let key = HeldKey::from_der(key.reveal()).map_err(failed)?;
-        let certificates: Vec<_> = std::iter::once(leaf)
-            .chain(&self.chain)
-            .chain([&self.root])
-            .map(|one| Held::from_der(one.der()))
-            .collect::<std::result::Result<_, _>>()
-            .map_err(failed)?;
-        let mut store = KeyStore::new();
-        let id = leaf.key_id().unwrap_or_else(|| vec![1]);
-        let chain = PrivateKeyChain::new(id, key, certificates);
-        store.add_entry(&self.device, KeyStoreEntry::PrivateKeyChain(chain));
-        let writer = store.writer(password);
-        let writer = if old {
-            writer
-                .encryption_algorithm(EncryptionAlgorithm::PbeWithShaAnd3KeyTripleDesCbc)
-                .encryption_iterations(OLD_ITERATIONS)
-                .mac_algorithm(MacAlgorithm::HmacSha1)
-                .mac_iterations(OLD_ITERATIONS)
-        } else {
-            writer
-                .encryption_algorithm(EncryptionAlgorithm::PbeWithHmacSha256AndAes256)
-                .encryption_iterations(ITERATIONS)
-                .mac_algorithm(MacAlgorithm::HmacSha256)
-                .mac_iterations(ITERATIONS)
+        let certificates: Vec<_> = std::iter::once(leaf).chain(&self.chain).chain([&self.root]).collect();
+        let protection = match old {
+            true => Protection::Old { iterations: OLD_ITERATIONS },
+            false => Protection::Present { iterations: ITERATIONS },
         };
-        let bytes = Zeroizing::new(writer.write().map_err(failed)?);
+        let bytes = bundle::make(key, &certificates, &self.device, password, protection, &random())?;
         // What cannot be opened again must not be handed over: its key is erased with that.
-        KeyStore::from_pkcs12(&bytes, password, Pkcs12ImportPolicy::Strict).map_err(failed)?;
+        match bundle::open(&bytes, password) {
+            Ok(held) if held.key.as_ref().is_some_and(|held| held.reveal() == key.reveal()) => {}
+            _ => return Err(Problem::failed("the bundle that was made cannot be opened again")),
+        }
         Ok(bytes)
     }
 
