@@ -41,6 +41,10 @@ fn main() {
         println!("cargo::rustc-link-arg-bins=-Wl,-z,pack-relative-relocs");
     }
     let target = std::env::var("TARGET").unwrap_or_default();
+    // Where a package has an optimisation of its own, cargo's `strip` does not reach it.
+    if of_gnu && std::env::var("PROFILE").is_ok_and(|profile| profile == "release") {
+        println!("cargo::rustc-link-arg-bins=-Wl,--strip-all");
+    }
     if std::env::var("PROFILE").is_ok_and(|profile| profile == "release")
         && target == "x86_64-unknown-linux-gnu"
         && here
