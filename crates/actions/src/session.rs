@@ -119,13 +119,14 @@ fn lost(book: &Book<'_>, gateway: &str, seen: u64, next: &News) -> Result<()> {
         sent: 0,
         last_heard: None,
         policy: None,
+        method: None,
     })
 }
 
 /// Brings one thing that an agent saw into the estate.
 fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
     match &item.event {
-        NewsEvent::Opened { session, device, identity, listener, from, inner, leased, notice, policy } => {
+        NewsEvent::Opened { session, device, identity, listener, from, inner, leased, notice, policy, method } => {
             book.put(&Session {
                 name: format!("{gateway} {session}"),
                 gateway: gateway.into(),
@@ -140,6 +141,7 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 sent: 0,
                 last_heard: None,
                 policy: policy.clone(),
+                method: method.clone(),
             })?;
             if let Some(mut credential) = book.find::<Credential>(&[("identity", identity.to_string().into())])?.pop() {
                 credential.first_used = credential.first_used.or(Some(item.at));
@@ -185,7 +187,7 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 book.put(&record)?;
             }
         }
-        NewsEvent::Refused { device, from, reason, times, words } => {
+        NewsEvent::Refused { device, from, reason, times, words, method } => {
             book.put(&Session {
                 // The agent of a gateway that was moved counts from one again; the moment tells them apart.
                 name: format!("{gateway} refused {} {}", item.at.as_millisecond(), item.number),
@@ -205,6 +207,7 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 sent: 0,
                 last_heard: None,
                 policy: None,
+                method: method.clone(),
             })?;
         }
         NewsEvent::Righted { what, times } => {
@@ -219,10 +222,15 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
 /// What the reason of a sign-in begins with that was refused.
 const REFUSED: &str = "refused";
 
+/// Whether the reason on a record is why a sign-in was refused.
+pub(crate) fn is_refusal(reason: &str) -> bool {
+    reason.starts_with(REFUSED)
+}
+
 /// Whether a record is of a sign-in that was refused.
 #[must_use]
 pub fn was_refused(past: &Session) -> bool {
-    past.reason.as_deref().is_some_and(|reason| reason.starts_with(REFUSED))
+    past.reason.as_deref().is_some_and(is_refusal)
 }
 
 /// Sessions, and the gateways that did not answer, with why.

@@ -25,7 +25,7 @@ use yestrel_net::seats::{Seat, Seats};
 
 use crate::keep::Keep;
 use crate::peers::Heard;
-use crate::scribe::{Scribe, Tables};
+use crate::scribe::{Refusals, Scribe, Tables};
 pub use crate::terms::Coming;
 use crate::terms::{Elsewhere, There, Turn, idle, room, stays};
 use crate::totals::Totals;
@@ -449,6 +449,7 @@ impl Shared {
             leased,
             notice,
             policy: seat.policy(),
+            method: self.method_of(&seat.listener(), &seat.identity),
         });
         self.scribe.live(seat.number, Some(live(&seat)));
         // Known first: whoever marks its credential as spent must find it.
@@ -475,16 +476,28 @@ impl Shared {
         self.scribe.live(session, None);
     }
 
-    /// Somebody was not let in. `identity`: the credential, where it is one that the order or a revocation names.
-    pub fn refused(&self, identity: Option<PublicKey>, from: SocketAddr, reason: Reason) {
-        self.refused_for(identity, from, reason, "");
-    }
-
-    /// As [`Shared::refused`], with what it was for an administrator.
-    pub fn refused_for(&self, identity: Option<PublicKey>, from: SocketAddr, reason: Reason, words: &str) {
+    /// Somebody was not let in at a listener, with what it was for an administrator. `identity`: the credential, where it is one that the order or a
+    /// revocation names.
+    pub fn refused_for(
+        &self,
+        listener: &str,
+        identity: Option<PublicKey>,
+        from: SocketAddr,
+        reason: Reason,
+        words: &str,
+    ) {
         self.totals.lock().refused(reason);
         let device = identity.and_then(|identity| self.device_of(&identity));
-        self.scribe.refused(identity, device, from, reason, words);
+        let method = identity.and_then(|identity| self.method_of(listener, &identity));
+        self.scribe.refused(identity, Refusals { device, from, times: 0, words: words.into(), method }, reason);
+    }
+
+    /// By which method whoever has this credential proves it at a listener.
+    fn method_of(&self, listener: &str, identity: &PublicKey) -> Option<String> {
+        let in_force = self.in_force()?;
+        let called = in_force.called(listener);
+        let admit = in_force.roll.find(called, Shown::Session(*identity))?;
+        Some(in_force.roll.listener(called)?.tunnel.method(admit.proof.kind()).to_owned())
     }
 
     /// Whoever has a session by this identity, as they came in.

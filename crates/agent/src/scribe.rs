@@ -31,11 +31,16 @@ const AGAIN: Duration = Duration::from_secs(1);
 type Whom = (Option<PublicKey>, Reason);
 
 /// Refusals since the last line on them.
-struct Tally {
-    device: Option<String>,
-    from: SocketAddr,
-    times: u64,
-    words: String,
+#[derive(Clone)]
+pub struct Refusals {
+    pub device: Option<String>,
+    /// The latest.
+    pub from: SocketAddr,
+    /// Since the last line about them.
+    pub times: u64,
+    /// Of the latest.
+    pub words: String,
+    pub method: Option<String>,
 }
 
 /// A change of what is kept in tables.
@@ -54,7 +59,7 @@ struct Waiting {
     newest: u64,
     news: VecDeque<News>,
     changes: Vec<Change>,
-    tallies: HashMap<Whom, Tally>,
+    tallies: HashMap<Whom, Refusals>,
     /// When tallies become lines, in their sequence.
     due: VecDeque<(Instant, Whom)>,
     /// Everything up to this ticket was there to be taken, and everything up to that one has been tried.
@@ -75,9 +80,10 @@ impl Waiting {
         self.given += 1;
     }
 
-    fn refusal(&mut self, reason: Reason, device: Option<String>, from: SocketAddr, times: u64, words: String) {
+    fn refusal(&mut self, reason: Reason, refusals: Refusals) {
+        let Refusals { device, from, times, words, method } = refusals;
         tracing::warn!(?device, %from, reason = reason.word(), times, words, "refused");
-        self.news(NewsEvent::Refused { device, from: from.to_string(), reason, times, words });
+        self.news(NewsEvent::Refused { device, from: from.to_string(), reason, times, words, method });
     }
 
     /// Tallies whose time has come become lines.
@@ -86,8 +92,8 @@ impl Waiting {
             let Some((_, whom)) = self.due.pop_front() else { return };
             match self.tallies.remove(&whom) {
                 Some(tally) if tally.times > 0 => {
-                    self.refusal(whom.1, tally.device.clone(), tally.from, tally.times, tally.words.clone());
-                    self.tallies.insert(whom, Tally { times: 0, ..tally });
+                    self.refusal(whom.1, tally.clone());
+                    self.tallies.insert(whom, Refusals { times: 0, ..tally });
                     self.due.push_back((now + QUIET, whom));
                 }
                 _ => {}
@@ -211,28 +217,20 @@ impl Scribe {
     }
 
     /// Somebody was not let in. The first time is a line of its own, what follows within a minute one together.
-    pub fn refused(
-        &self,
-        identity: Option<PublicKey>,
-        device: Option<String>,
-        from: SocketAddr,
-        reason: Reason,
-        words: &str,
-    ) {
+    pub fn refused(&self, identity: Option<PublicKey>, latest: Refusals, reason: Reason) {
         let mut waiting = self.waiting.lock();
         let strangers = (None, reason);
-        let whom = (identity.filter(|_| device.is_some()), reason);
+        let whom = (identity.filter(|_| latest.device.is_some()), reason);
         let known = waiting.tallies.contains_key(&whom);
         let whom = if known || waiting.tallies.len() < TALLIES { whom } else { strangers };
         if let Some(tally) = waiting.tallies.get_mut(&whom) {
-            tally.times += 1;
-            tally.from = from;
-            words.clone_into(&mut tally.words);
+            *tally = Refusals { times: tally.times + 1, device: tally.device.take(), ..latest };
             return;
         }
-        let device = device.filter(|_| whom != strangers);
-        waiting.refusal(reason, device.clone(), from, 1, words.into());
-        waiting.tallies.insert(whom, Tally { device, from, times: 0, words: words.into() });
+        let known = |some: Option<String>| some.filter(|_| whom != strangers);
+        let latest = Refusals { device: known(latest.device), method: known(latest.method), ..latest };
+        waiting.refusal(reason, Refusals { times: 1, ..latest.clone() });
+        waiting.tallies.insert(whom, latest);
         waiting.due.push_back((Instant::now() + QUIET, whom));
         drop(waiting);
         self.come.notify_one();

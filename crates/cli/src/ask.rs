@@ -55,6 +55,35 @@ pub fn first_line(file: &Path, what: &str) -> Result<Zeroizing<String>> {
     Ok(Zeroizing::new(text.trim_end_matches(['\n', '\r']).to_owned()))
 }
 
+/// Asks a question on one line, after what its answers lead to; an empty line takes the default.
+///
+/// # Errors
+/// Nobody answers any more.
+pub fn choose(what: &str, answers: &[(String, String)], default: Option<&str>) -> Result<String> {
+    let widest = answers.iter().map(|(answer, _)| answer.chars().count()).max().unwrap_or(0);
+    for (answer, leads_to) in answers.iter().take(20) {
+        tell!("{}", format!("  {answer:widest$}  {leads_to}").trim_end());
+    }
+    loop {
+        match default {
+            Some(default) => tell_on!("{what} [{default}]: "),
+            None => tell_on!("{what}: "),
+        }
+        let _ = io::stderr().flush();
+        let mut line = String::new();
+        if io::stdin().lock().read_line(&mut line).unwrap_or(0) == 0 {
+            tell!("");
+            return Err(Problem::refused("nobody answers any more").why("nothing more was done"));
+        }
+        let line = line.trim();
+        match (line.is_empty(), default) {
+            (false, _) => return Ok(line.to_owned()),
+            (true, Some(default)) => return Ok(default.to_owned()),
+            (true, None) => {}
+        }
+    }
+}
+
 /// A passphrase: from the file that was named, or asked without echo.
 ///
 /// # Errors

@@ -16,8 +16,9 @@ use serde::{Deserialize, Serialize};
 use yestrel_core::{Problem, Result};
 
 use crate::ask;
+use crate::ask::choose;
 use crate::global::Global;
-use crate::interview::{choose, line_of};
+use crate::interview::line_of;
 use crate::output::tell;
 
 #[derive(Args)]

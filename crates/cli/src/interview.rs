@@ -2,15 +2,23 @@
 //! default. Then it goes on as if all had been said, and shows what that would have been.
 
 use std::ffi::OsString;
-use std::io::{self, BufRead as _, Write as _};
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Arg, ArgMatches, Command};
-use yestrel_core::{Problem, Result};
+use yestrel_core::Problem;
 
 use crate::ask;
-use crate::output::{tell, tell_on};
+use crate::output::tell;
+
+/// Whether this process asked for what its command needed.
+static HELD: AtomicBool = AtomicBool::new(false);
+
+/// Whether this process asked for what its command needed: then what is about to be done is shown once more.
+pub fn was_held() -> bool {
+    HELD.load(Ordering::Relaxed)
+}
 
 /// Parses the words of this process; asks for what is missing where somebody can be asked.
 ///
@@ -23,6 +31,7 @@ pub fn parse(mut command: Command) -> std::result::Result<ArgMatches, clap::Erro
         let error = match command.try_get_matches_from_mut(&words) {
             Ok(matches) => {
                 if words.len() > said {
+                    HELD.store(true, Ordering::Relaxed);
                     if let Some(more) = beyond_need(&command, &words) {
                         words.extend(more);
                         continue;
@@ -106,6 +115,7 @@ fn beyond_need(command: &Command, words: &[OsString]) -> Option<Vec<OsString>> {
     let (path, sub) = subcommand(command, words);
     let option = match path.join(" ").as_str() {
         "gateway create" => "updates",
+        "policy add" => return crate::policy::questions::more(command, words),
         _ => return None,
     };
     let argument = sub.get_arguments().find(|argument| argument.get_id() == option)?;
@@ -145,7 +155,7 @@ fn question(path: &[String], argument: &Arg, estate: Option<PathBuf>) -> Option<
         .collect();
     lines.extend(offered.values.iter().map(|value| (value.clone(), String::new())));
     let default = offered.default.or_else(|| if lines.len() == 1 { Some(lines[0].0.clone()) } else { None });
-    choose(&what, &lines, default.as_deref()).ok()
+    ask::choose(&what, &lines, default.as_deref()).ok()
 }
 
 /// What is asked for when an argument has no help of its own: its noun.
@@ -210,35 +220,6 @@ fn offered(path: &[String], id: &str, estate: Option<PathBuf>) -> Offered {
         _ => {}
     }
     Offered { values, default }
-}
-
-/// Asks a question on one line, after what its answers lead to; an empty line takes the default.
-///
-/// # Errors
-/// Nobody answers any more.
-pub fn choose(what: &str, answers: &[(String, String)], default: Option<&str>) -> Result<String> {
-    let widest = answers.iter().map(|(answer, _)| answer.chars().count()).max().unwrap_or(0);
-    for (answer, leads_to) in answers.iter().take(20) {
-        tell!("{}", format!("  {answer:widest$}  {leads_to}").trim_end());
-    }
-    loop {
-        match default {
-            Some(default) => tell_on!("{what} [{default}]: "),
-            None => tell_on!("{what}: "),
-        }
-        let _ = io::stderr().flush();
-        let mut line = String::new();
-        if io::stdin().lock().read_line(&mut line).unwrap_or(0) == 0 {
-            tell!("");
-            return Err(Problem::refused("nobody answers any more").why("nothing more was done"));
-        }
-        let line = line.trim();
-        match (line.is_empty(), default) {
-            (false, _) => return Ok(line.to_owned()),
-            (true, Some(default)) => return Ok(default.to_owned()),
-            (true, None) => {}
-        }
-    }
 }
 
 #[cfg(test)]

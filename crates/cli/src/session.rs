@@ -157,7 +157,8 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         Command::List { gateway, past: true, refused: true, user, device, group, since, listing, .. } => {
             let whose = Whose { user, device, members: people::members_of(&mut context, group.as_deref())? };
             let found = session::past(&mut context, gateway.as_deref(), since)?;
-            let mut table = Table::new(&["device", "gateway", "from", "at", "reason"], "nobody has been refused yet");
+            let mut table =
+                Table::new(&["device", "gateway", "from", "at", "method", "reason"], "nobody has been refused yet");
             let wanted = |past: &Session| {
                 session::was_refused(past) && whose.is(&past.device) && since.is_none_or(|since| past.opened >= since)
             };
@@ -167,6 +168,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     gateway.into(),
                     past.from_address.into(),
                     past.opened.into(),
+                    past.method.into(),
                     past.reason.into(),
                 ]);
             }
@@ -178,10 +180,13 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let whose = Whose { user, device, members: people::members_of(&mut context, group.as_deref())? };
             let found = session::past(&mut context, gateway.as_deref(), since)?;
             let mut table = Table::new(
-                &["device", "gateway", "from", "inner", "opened", "ended", "received", "sent", "policy", "reason"],
+                &[
+                    "device", "gateway", "from", "inner", "opened", "ended", "received", "sent", "method", "policy",
+                    "reason",
+                ],
                 "no session has ended yet",
             )
-            .least(&["policy", "sent", "received", "inner", "from"]);
+            .least(&["method", "policy", "sent", "received", "inner", "from"]);
             let late = |past: &Session| since.is_none_or(|since| past.ended.is_some_and(|ended| ended >= since));
             for (gateway, past) in found.sessions.into_iter().filter(|(_, past)| whose.is(&past.device) && late(past)) {
                 let inner = if past.inner.is_unspecified() { Cell::Missing } else { past.inner.to_string().into() };
@@ -194,6 +199,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     past.ended.into(),
                     Cell::Bytes(past.received),
                     Cell::Bytes(past.sent),
+                    past.method.into(),
                     past.policy.into(),
                     // Last, because it may be long.
                     past.reason.into(),

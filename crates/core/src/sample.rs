@@ -187,6 +187,7 @@ pub fn session(reason: &str) -> Session {
         sent: 88,
         last_heard: None,
         policy: Some("everyone".into()),
+        method: Some("key".into()),
     }
 }
 

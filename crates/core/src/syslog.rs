@@ -43,6 +43,9 @@ pub struct Event {
     /// The policy by which it was admitted, as far as the gateway said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub policy: Option<String>,
+    /// By which it proved who it is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub method: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
     /// Bytes of inner packets from the device and to it, of a session that is over.
@@ -63,6 +66,7 @@ impl Event {
             device: session.device.clone(),
             from: session.from_address.clone(),
             policy: session.policy.clone(),
+            method: session.method.clone(),
             reason: None,
             received: None,
             sent: None,
@@ -96,6 +100,7 @@ impl Event {
         let texts = [
             ("device", Some(self.device.clone())),
             ("from", Some(self.from.clone())),
+            ("method", self.method.clone()),
             ("policy", self.policy.clone()),
             ("reason", self.reason.clone()),
         ];
@@ -149,9 +154,9 @@ mod tests {
             lines,
             [
                 "<86>1 2027-03-02T08:15:00.000000Z harbour yestrel - opened [yestrel@32473 device=\"mara/laptop\" \
-                 from=\"198.51.100.23:4711\" policy=\"everyone\"] mara/laptop opened",
+                 from=\"198.51.100.23:4711\" method=\"key\" policy=\"everyone\"] mara/laptop opened",
                 "<86>1 2027-03-02T09:15:00.250000Z harbour yestrel - ended [yestrel@32473 device=\"mara/laptop\" \
-                 from=\"198.51.100.23:4711\" policy=\"everyone\" reason=\"limit: it was idle for 15m\" received=\"1200\" sent=\"88\"] \
+                 from=\"198.51.100.23:4711\" method=\"key\" policy=\"everyone\" reason=\"limit: it was idle for 15m\" received=\"1200\" sent=\"88\"] \
                  mara/laptop ended: limit: it was idle for 15m",
             ]
         );

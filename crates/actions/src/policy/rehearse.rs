@@ -6,19 +6,20 @@ use std::net::IpAddr;
 use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::admission::ProofKind;
-use yestrel_core::estate::{Device, Gateway, Session, Site, User, UserState};
+use yestrel_core::estate::{Device, Gateway, Site, User, UserState};
 use yestrel_core::policy::{
     self, Asked as Said, At, Finding, Known, List, Nearest, Person, Place, Rule, Someone, Terms, World, moment_at, zone,
 };
 use yestrel_core::tunnel::Tunnel;
 use yestrel_core::{Problem, Result};
+use yestrel_store::queries::SignIn;
 use yestrel_store::{Book, Query};
 
 use super::asked::Asked;
 use super::then::{Carried, Then};
 use crate::Context;
 use crate::find;
-use crate::session::was_refused;
+use crate::session::is_refusal;
 
 /// Who would sign in, and how.
 #[derive(Debug, Clone, Default)]
@@ -291,10 +292,11 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
         let doors = Doors::read(book)?;
         let then = Then::default();
         let mut people: HashMap<(String, String), Option<Carries>> = HashMap::new();
+        let by_policy = format!(": {}", yestrel_core::admission::Reason::Policy);
         let mut replay = Replay::default();
         let since = since.to_string();
         let query = Query { at_least: Some(("opened", &since)), by: Some("opened"), ..Query::default() };
-        let mut sessions: Vec<Session> = book.ask(&query)?;
+        let mut sessions: Vec<SignIn> = book.ask(&query)?;
         // What was lost of the news stands among them, of nobody.
         sessions.retain(|session| session.device.contains('/'));
         // Of many, everybody is read at once.
@@ -321,8 +323,7 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
                 people.insert(key.clone(), of.and_then(|of| carries(&doors, list, of, &session.gateway)));
             }
             let Some(Some(Carries { someone, issued, tunnel, kind, known })) = people.get(&key) else { continue };
-            let refused = was_refused(&session);
-            let by_policy = format!(": {}", yestrel_core::admission::Reason::Policy);
+            let refused = session.reason.as_deref().is_some_and(is_refusal);
             if refused && !session.reason.as_ref().is_some_and(|reason| reason.contains(&by_policy)) {
                 continue;
             }

@@ -10,6 +10,7 @@ use yestrel_core::estate::{Credential, CredentialKind, Device, Policy, User};
 use yestrel_core::policy::{Person, Rule};
 use yestrel_core::undo::Fields;
 use yestrel_core::{Problem, Result, moment};
+use yestrel_store::queries::Opens;
 use yestrel_store::{Book, Query, Readable};
 
 use super::asked::in_order;
@@ -228,9 +229,19 @@ impl Then {
     pub fn everybody(&self, book: &Book<'_>) -> Result<Vec<(User, Carries)>> {
         let mut credentials: HashMap<String, Vec<Carried>> = HashMap::new();
         let mut devices: HashMap<String, Vec<Device>> = HashMap::new();
-        book.each(&Query::default(), |credential: Credential| {
+        book.each(&Query::default(), |credential: Opens| {
             if self.was("credentials", &credential.name).is_none() {
-                credentials.entry(credential.device.clone()).or_default().push(Carried::of(&credential));
+                let carried = Carried {
+                    gateways: credential.gateways().map(str::to_owned).collect(),
+                    name: credential.name,
+                    kind: credential.kind,
+                    issued: credential.issued,
+                    valid_from: credential.valid_from,
+                    expires: credential.expires,
+                    revoked: credential.revoked,
+                    used: credential.first_used.is_some(),
+                };
+                credentials.entry(credential.device).or_default().push(carried);
             }
             Ok(true)
         })?;

@@ -27,7 +27,7 @@ use yestrel_wire::ike::state::{Door, Event};
 use super::kind::{inward, thread};
 use super::papers::{Papers, machine_reason, reason, words_of};
 use super::queue::Queue;
-use super::strangers::{ENOUGH, GATHER, Strangers};
+use super::strangers::{ENOUGH, GATHER, Strangers, Unknown};
 use super::{Ground, Kind, Tunnel};
 use crate::admit::Shared;
 
@@ -238,7 +238,7 @@ impl Ikev2 {
             Event::Opened { session, granted, from, software, pair } => {
                 let identity = PublicKey(granted.credential);
                 if let Err(refusal) = self.shared.welcome(&self.called.now(), identity, from) {
-                    self.shared.refused_for(Some(identity), from, refusal.reason, &refusal.words);
+                    self.shared.refused_for(&self.called.now(), Some(identity), from, refusal.reason, &refusal.words);
                     return Some((session, refusal.reason, refusal.words));
                 }
                 let device = self.shared.device_of(&identity).unwrap_or_default();
@@ -259,7 +259,13 @@ impl Ikev2 {
             Event::Ended { session, reason: why, words, .. } => self.shared.unseat(session, reason(why), &words),
             Event::Refused { from, refusal } => {
                 let identity = refusal.credential.map(PublicKey);
-                self.shared.refused_for(identity, from, reason(refusal.reason), &words_of(&refusal));
+                self.shared.refused_for(
+                    &self.called.now(),
+                    identity,
+                    from,
+                    reason(refusal.reason),
+                    &words_of(&refusal),
+                );
             }
             // This end calls nobody.
             Event::Failed { .. } => {}
@@ -328,7 +334,7 @@ impl Ikev2 {
                 let received = receiver.receive(&self.doors[0], |from, datagram| {
                     unknown += u32::from(!self.queue(Door::First, from, datagram));
                 });
-                if strangers.flood(clock::now(), unknown, false) && received < ENOUGH {
+                if strangers.flood(clock::now(), Unknown { all: unknown, callers: 0 }, false) && received < ENOUGH {
                     std::thread::sleep(10 * GATHER);
                 }
             }

@@ -33,7 +33,7 @@ use yestrel_wire::quill::{ConnectionId, MARK_BITS, Mark, Reason, Suite};
 
 use super::kind::{inward, thread};
 use super::queue::Queue;
-use super::strangers::{ENOUGH, GATHER, Strangers};
+use super::strangers::{ENOUGH, GATHER, Strangers, Unknown};
 use super::{Ground, Kind, Tunnel};
 use crate::admit::{Coming, Shared, ends};
 use crate::peers::LONGEST;
@@ -446,7 +446,7 @@ impl Quill {
             Event::Opened { device_key, lane, from, software, settings, stale, notice } => {
                 let identity = PublicKey(device_key);
                 if let Err(refusal) = self.shared.welcome(&self.called.now(), identity, from) {
-                    self.shared.refused_for(Some(identity), from, refusal.reason, &refusal.words);
+                    self.shared.refused_for(&self.called.now(), Some(identity), from, refusal.reason, &refusal.words);
                     return Err(Unwelcome { key: device_key, refusal });
                 }
                 let device = self.shared.device_of(&identity).unwrap_or_default();
@@ -480,7 +480,7 @@ impl Quill {
             // Of other gateways, and dealt with.
             Event::Parcel { .. } => {}
             Event::Refused { device_key, from, reason: number, words } => {
-                self.shared.refused_for(Some(PublicKey(device_key)), from, reason(number), &words);
+                self.shared.refused_for(&self.called.now(), Some(PublicKey(device_key)), from, reason(number), &words);
             }
         }
         Ok(())
@@ -534,12 +534,13 @@ impl Quill {
                     inward(&mut receiver, &self.udp, plane.as_deref(), &mut batch, |from, _, datagram, batch| {
                         unknown += u32::from(!self.datagram(from, datagram, batch));
                     });
+                let unknown = Unknown { all: unknown, callers: self.door.tagged() };
                 let flooded = strangers.flood(clock::now(), unknown, received >= MOST_PIECES);
                 if flooded && received < ENOUGH {
                     std::thread::sleep(GATHER);
                 }
             } else {
-                strangers.flood(clock::now(), 0, false);
+                strangers.flood(clock::now(), Unknown::default(), false);
             }
             if share != strangers.share() {
                 share = strangers.share();

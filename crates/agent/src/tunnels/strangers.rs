@@ -13,8 +13,10 @@ pub const GATHER: Duration = Duration::from_micros(100);
 const FLOOD: u64 = 50;
 /// Milliseconds.
 const SPAN: u64 = 10;
-/// So many strangers are looked at in [`SPAN`], at most: sixty thousand a second. Beyond, lots are drawn.
+/// So many strangers are looked at in [`SPAN`], at most: sixty thousand a second, or fifteen thousand who know how to call. Beyond, lots are drawn.
 const LOOKED_AT: u64 = 600;
+/// Somebody who knows how to call is more work, by so much, than somebody who does not.
+const CALLER: u64 = 4;
 /// How long it has to have been calmer before more of them are looked at, in milliseconds.
 const CALM: u64 = 200;
 /// Lines about it are so far apart, in milliseconds.
@@ -22,10 +24,19 @@ const SAY: u64 = 10_000;
 /// However many there are, so many of [`ALL`] are looked at: somebody who calls again and again comes in.
 const LEAST: u32 = 32;
 
+/// Datagrams of nobody known, in one receive.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Unknown {
+    pub all: u32,
+    /// Of them, openings with a right tag.
+    pub callers: u32,
+}
+
 /// Datagrams of nobody known, lately.
 pub struct Strangers {
     since: Moment,
     count: u64,
+    callers: u64,
     flooded: bool,
     /// Whoever receives found as much as it takes at once, each time: it does not keep up.
     behind: bool,
@@ -42,6 +53,7 @@ impl Default for Strangers {
         Self {
             since: Moment::default(),
             count: 0,
+            callers: 0,
             flooded: false,
             behind: true,
             share: ALL,
@@ -52,15 +64,17 @@ impl Default for Strangers {
 }
 
 impl Strangers {
-    /// Counts so many of one receive, which was as much as is taken at once or not; whether strangers flood the port.
-    pub fn flood(&mut self, now: Moment, unknown: u32, full: bool) -> bool {
+    /// Counts so many of one receive, some of whom know how to call, which was as much as is taken at once or not; whether strangers flood the port.
+    pub fn flood(&mut self, now: Moment, unknown: Unknown, full: bool) -> bool {
         self.behind &= full;
-        self.count += u64::from(unknown);
+        self.count += u64::from(unknown.all);
+        self.callers += u64::from(unknown.callers);
         let span = now.since(self.since);
         if span >= SPAN {
             self.flooded = self.count >= FLOOD && span < 2 * SPAN;
-            self.draw(now, self.count * SPAN / span);
-            (self.since, self.count, self.behind) = (now, 0, true);
+            let each_span = |count: u64| count * SPAN / span;
+            self.draw(now, each_span(self.count), each_span(self.count + self.callers * (CALLER - 1)));
+            (self.since, self.count, self.callers, self.behind) = (now, 0, 0, true);
         }
         self.flooded
     }
@@ -81,11 +95,11 @@ impl Strangers {
     }
 
     /// A smaller share at once where more came than are looked at, a larger one after a while.
-    fn draw(&mut self, now: Moment, each_span: u64) {
-        if each_span > LOOKED_AT || (self.behind && each_span >= FLOOD) {
+    fn draw(&mut self, now: Moment, count: u64, work: u64) {
+        if work > LOOKED_AT || (self.behind && count >= FLOOD) {
             self.calm = None;
             self.share = (self.share / 2).max(LEAST);
-        } else if self.share < ALL && !self.behind && each_span * 2 < LOOKED_AT {
+        } else if self.share < ALL && !self.behind && work * 2 < LOOKED_AT {
             let since = *self.calm.get_or_insert(now);
             if now.since(since) >= CALM {
                 self.calm = None;
@@ -103,13 +117,17 @@ mod tests {
 
     const MOST: u32 = 150;
 
+    fn noise(all: u32) -> Unknown {
+        Unknown { all, callers: 0 }
+    }
+
     /// Plays so many spans of a flood of which `each` come in a millisecond, of which whoever receives takes 150 in that time.
     fn play(strangers: &mut Strangers, at: &mut Moment, each: u32, spans: u64) -> bool {
         let mut flooded = false;
         for _ in 0..spans * SPAN {
             *at = at.after(1);
             let heard = each * strangers.share() / ALL;
-            flooded = strangers.flood(*at, heard.min(MOST), heard > MOST);
+            flooded = strangers.flood(*at, noise(heard.min(MOST)), heard > MOST);
         }
         flooded
     }
@@ -122,7 +140,7 @@ mod tests {
         assert!(play(FLOOD / SPAN + 1, 3), "five thousand a second");
         assert!(!play(0, 2), "it is over");
         // As many, but over a long time in which nothing else arrived.
-        assert!(!strangers.flood(at.after(60_000), 10 * FLOOD as u32, false));
+        assert!(!strangers.flood(at.after(60_000), noise(10 * FLOOD as u32), false));
     }
 
     #[test]
@@ -145,9 +163,20 @@ mod tests {
         let (mut strangers, mut at) = (Strangers::default(), Moment(1_000_000));
         for _ in 0..10 * SPAN {
             at = at.after(1);
-            strangers.flood(at, 10, strangers.share() == ALL);
+            strangers.flood(at, noise(10), strangers.share() == ALL);
         }
         assert_eq!(strangers.share(), ALL / 2);
+    }
+
+    #[test]
+    fn who_knows_how_to_call_counts_for_several() {
+        let (mut strangers, mut at) = (Strangers::default(), Moment(1_000_000));
+        for _ in 0..100 * SPAN {
+            at = at.after(1);
+            let heard = 20 * strangers.share() / ALL;
+            strangers.flood(at, Unknown { all: heard, callers: heard }, false);
+        }
+        assert_eq!(strangers.share(), ALL / 2, "of twenty thousand a second ten are heard");
     }
 
     #[test]

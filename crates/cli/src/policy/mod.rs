@@ -2,8 +2,10 @@
 //!
 //! | file | its job |
 //! |---|---|
+//! | `questions` | what is asked of a new policy at a terminal |
 //! | `rehearsal` | what a rehearsal and a check say |
 
+pub mod questions;
 mod rehearsal;
 
 use std::path::PathBuf;
@@ -19,6 +21,7 @@ use yestrel_core::{Problem, Result};
 
 use crate::ask;
 use crate::global::Global;
+use crate::interview;
 use crate::listing::Listing;
 use crate::output::{Cell, Output, Table, list};
 
@@ -292,6 +295,18 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let stand = stand.read().unwrap_or(Stand::Last);
             let name = rule.name.clone();
             let listed = Listed { rule, on: !off, about };
+            if interview::was_held() {
+                let place = context.rehearse(|context| policy::add(context, &listed, &stand, Leaves::Anything))?;
+                let Listed { rule, .. } = &listed;
+                let limits = rule.terms.words();
+                let limits = if limits.is_empty() { String::new() } else { format!(", {}", limits.join(", ")) };
+                let words = format!(
+                    "the policy {name} would be number {place} of the list: {} {}{limits}",
+                    rule.effect.word(),
+                    conditions(rule)
+                );
+                ask::confirm(global.yes, &words)?;
+            }
             let place = changed(global, &mut context, |context, leaves| policy::add(context, &listed, &stand, leaves))?;
             did(
                 output,

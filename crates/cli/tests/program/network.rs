@@ -181,6 +181,7 @@ fn news_that_nobody_asked_for_for_long_are_all_collected() {
             reason: Reason::Unknown,
             times: number - last,
             words: String::new(),
+            method: None,
         };
         if number > *long.end() {
             std::fs::write(&path, std::mem::take(&mut text)).unwrap();

@@ -383,6 +383,8 @@ fn what_happened_is_on_record_counted_told_to_other_programs_and_forgotten_in_ti
     let said: Vec<_> = lines.iter().map(|line| line["what"].as_str().unwrap()).collect();
     assert_eq!(said[..2], ["opened", "ended"], "{lines:?}");
     assert_eq!(lines[0]["policy"], "everyone");
+    assert!(lines.iter().all(|line| line["method"] == "key"), "{lines:?}");
+    assert!(world.run("session list --past --refused --format json").is(0).out.contains("\"method\": \"key\""));
     let why = |at: usize| lines[at]["reason"].as_str().unwrap();
     assert!(why(1).contains("policy") && why(2).contains("user: it is mara, which is left out"), "{lines:?}");
     let counted = world.run("session list --past --reasons --format json").is(0).json();
@@ -434,6 +436,78 @@ fn what_happened_is_on_record_counted_told_to_other_programs_and_forgotten_in_ti
     for bad in ["0d", "11y", "soon"] {
         world.run(&format!("estate change --keep-sessions {bad}")).is(2);
     }
+}
+
+/// At a terminal a policy is asked for, and shown before it is kept.
+#[test]
+fn a_policy_is_asked_for_at_a_terminal_and_shown_before_it_is_kept() {
+    use crate::common::terminal::Terminal;
+    let world = World::estate();
+    world.run("group add welders").is(0);
+    let begin = || {
+        let mut terminal = Terminal::start(&world.command(&["policy", "add"]));
+        terminal.sees("What it is called: ");
+        terminal.types("dry-dock");
+        terminal.sees("keeps out: ");
+        terminal
+    };
+    let mut terminal = begin();
+    for (answer, then) in [
+        ("admit", "a condition that must hold [no more]: "),
+        ("group=welders", "a condition that must hold [no more]: "),
+        ("hours=tue,thu 25:30-11:15", "a condition that must hold [no more]: "),
+        ("hours=tue,thu 05:30-11:15", "a condition that must hold [no more]: "),
+        ("", "a condition that must not hold [no more]: "),
+        ("platform=android", "a condition that must not hold [no more]: "),
+        ("", "a limit [no more]: "),
+        ("session soon", "a limit [no more]: "),
+        ("speed 9", "a limit [no more]: "),
+        ("session 6h", "a limit [no more]: "),
+        ("stay", "a limit [no more]: "),
+        ("", "where it stands in the list [last]: "),
+        ("before", "where it stands in the list [last]: "),
+        (
+            "before everyone",
+            "$ yestrel policy add dry-dock admit --when group=welders --when 'hours=tue,thu 05:30-11:15' --unless platform=android --session 6h --stay --before everyone",
+        ),
+    ] {
+        terminal.types(answer);
+        terminal.sees(then);
+    }
+    let shown = terminal.sees("go on? [y/N] ");
+    for part in ["number 1 of the list", "welders", "05:30-11:15", "android", "for 6h at most", "stays when"] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    assert!(!world.run("policy list").is(0).out.contains("dry-dock"), "not before the yes");
+    terminal.types("y");
+    let (code, all) = terminal.ends();
+    assert_eq!(code, 0, "{all}");
+    assert!(
+        all.contains("25:30") && all.contains("session soon") | all.contains("'soon'"),
+        "wrong answers are told: {all}"
+    );
+    let kept = world.run("policy show dry-dock --format json").is(0).json();
+    assert_eq!(kept["place"], 1, "{kept}");
+    world.run("policy remove dry-dock").is(0);
+    // A no, and a window that is closed in the middle, leave nothing; who is kept out has no limits.
+    let mut terminal = begin();
+    for (answer, then) in [
+        ("refuse", "must hold [no more]: "),
+        ("", "must not hold [no more]: "),
+        ("", "where it stands in the list [last]: "),
+        ("", "go on? [y/N] "),
+        ("n", "nothing"),
+    ] {
+        terminal.types(answer);
+        terminal.sees(then);
+    }
+    assert_ne!(terminal.ends().0, 0);
+    let mut terminal = begin();
+    terminal.types("admit");
+    terminal.sees("must hold [no more]: ");
+    terminal.types("\u{4}");
+    assert_ne!(terminal.ends().0, 0);
+    assert!(!world.run("policy list").is(0).out.contains("dry-dock"));
 }
 
 #[test]

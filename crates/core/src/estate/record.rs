@@ -38,4 +38,7 @@ pub struct Session {
     /// By which it was admitted, as far as the gateway said.
     #[serde(default)]
     pub policy: Option<String>,
+    /// By which it was proved who comes, in the word of policies for it, as far as the gateway said.
+    #[serde(default)]
+    pub method: Option<String>,
 }

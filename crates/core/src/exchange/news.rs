@@ -42,6 +42,9 @@ pub enum NewsEvent {
         /// The policy by which it was admitted.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         policy: Option<String>,
+        /// By which method it proved who it is, in the word of policies for it.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        method: Option<String>,
     },
     /// An order was brought to another gateway, which has it now.
     Passed { gateway: String, order: u64 },
@@ -70,6 +73,9 @@ pub enum NewsEvent {
         /// What it was, of the latest, for an administrator.
         #[serde(default, skip_serializing_if = "String::is_empty")]
         words: String,
+        /// The method, of the latest; nothing of strangers.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        method: Option<String>,
     },
     /// An order came into force.
     Carried { order: u64 },

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use serde::Deserialize;
 use serde_json::Value;
 use yestrel_core::Result;
-use yestrel_core::estate::{Credential, CredentialState, NoticeMade, Permit};
+use yestrel_core::estate::{Credential, CredentialKind, CredentialState, NoticeMade, Permit};
 
 use crate::book::Book;
 use crate::records::Readable;
@@ -58,6 +58,42 @@ impl Readable for Knows {
     const NOUN: &'static str = "credential";
     const STRUCTURED: &'static [&'static str] = &["notice"];
     const COLUMNS: &'static [&'static str] = &["name", "device", "ways", "told", "notice"];
+}
+
+/// As much of a credential as says who could come in by it, where and when.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Opens {
+    pub name: String,
+    pub device: String,
+    pub kind: CredentialKind,
+    ways: Option<Vec<Towards>>,
+    gateways: Option<Vec<String>>,
+    pub issued: Timestamp,
+    pub valid_from: Option<Timestamp>,
+    pub expires: Option<Timestamp>,
+    pub revoked: Option<Timestamp>,
+    pub first_used: Option<Timestamp>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+struct Towards {
+    listener: String,
+}
+
+impl Readable for Opens {
+    const TABLE: &'static str = "credentials";
+    const NOUN: &'static str = "credential";
+    const STRUCTURED: &'static [&'static str] = &["ways", "gateways"];
+    const COLUMNS: &'static [&'static str] =
+        &["name", "device", "kind", "ways", "gateways", "issued", "valid_from", "expires", "revoked", "first_used"];
+}
+
+impl Opens {
+    /// At which gateways it may come in.
+    pub fn gateways(&self) -> impl Iterator<Item = &str> {
+        let by_way = self.ways.iter().flatten().filter_map(|way| way.listener.split_once('/'));
+        by_way.map(|(gateway, _)| gateway).chain(self.gateways.iter().flatten().map(String::as_str))
+    }
 }
 
 /// Credentials that are not revoked and may come in at a gateway.

@@ -12,8 +12,8 @@ mod credentials;
 mod orders;
 mod people;
 
-pub use credentials::{Knows, Stands, admitted_at};
-pub use people::{OpenedAt, UserLine};
+pub use credentials::{Knows, Opens, Stands, admitted_at};
+pub use people::{OpenedAt, SignIn, UserLine};
 
 use crate::rows::{Link, Query};
 

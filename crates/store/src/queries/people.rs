@@ -46,6 +46,23 @@ impl Readable for OpenedAt {
     const COLUMNS: &'static [&'static str] = &["opened"];
 }
 
+/// As much of a session as says how it began.
+#[derive(Debug, Clone, Deserialize)]
+pub struct SignIn {
+    pub gateway: String,
+    pub device: String,
+    pub from_address: String,
+    pub opened: Timestamp,
+    pub reason: Option<String>,
+    pub policy: Option<String>,
+}
+
+impl Readable for SignIn {
+    const TABLE: &'static str = "sessions";
+    const NOUN: &'static str = "session";
+    const COLUMNS: &'static [&'static str] = &["gateway", "device", "from_address", "opened", "reason", "policy"];
+}
+
 /// So many devices are read at once.
 const PAGE: usize = 500;
 

@@ -5,6 +5,7 @@
 use std::hash::Hasher as _;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 use parking_lot::RwLock;
 use siphasher::sip128::{Hasher128 as _, SipHasher24};
@@ -55,6 +56,8 @@ pub struct Door {
     calls: RwLock<Arc<Vec<Valid>>>,
     tokens: RwLock<Tokens>,
     quiet: Quiet,
+    /// Openings with a right tag since they were last asked for.
+    tagged: AtomicU32,
 }
 
 fn token_key(random: &mut dyn Random) -> SipHasher24 {
@@ -79,7 +82,12 @@ impl Door {
     /// A door that opens to nobody yet.
     pub fn new(random: &mut dyn Random) -> Self {
         let tokens = Tokens { now: (token_key(random), Moment(0)), before: (token_key(random), Moment(0)) };
-        Self { calls: RwLock::default(), tokens: RwLock::new(tokens), quiet: Quiet::new(random) }
+        Self {
+            calls: RwLock::default(),
+            tokens: RwLock::new(tokens),
+            quiet: Quiet::new(random),
+            tagged: AtomicU32::new(0),
+        }
     }
 
     /// From now on these call secrets open it; the newest first.
@@ -94,6 +102,7 @@ impl Door {
         let valid = calls.iter().filter(|valid| valid.until.is_none_or(|until| until > now));
         let valid = valid.into_iter().find(|valid| handshake::is_tagged(&valid.call, datagram))?;
         let (call, stale) = (valid.call.clone(), valid.until.is_some());
+        self.tagged.fetch_add(1, Ordering::Relaxed);
         if self.quiet.holds(now, from) {
             let front = handshake::front(&call, datagram)?;
             if !self.proves(now, from, &front) {
@@ -101,6 +110,11 @@ impl Door {
             }
         }
         Some(Knock { from, datagram: datagram.to_vec(), call, stale })
+    }
+
+    /// How many openings with a right tag came since this was last asked.
+    pub fn tagged(&self) -> u32 {
+        self.tagged.swap(0, Ordering::Relaxed)
     }
 
     /// Every budget for openings without a token is used up, of the network of this address or of all: until some of it is back, nobody is

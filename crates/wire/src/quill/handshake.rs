@@ -14,6 +14,7 @@ use super::ConnectionId;
 use super::call::{Call, NAME, TAG, TOKEN, Token, Under};
 use super::keys::First;
 use super::message::{Answer, Opening, pad_with_field};
+use super::primitives::Primitives;
 use super::suite::Suite;
 use crate::Random;
 
@@ -98,7 +99,7 @@ fn check_order(public: Option<&[u8]>) -> Result<(), Dropped> {
 
 fn builder<'a>(suite: Suite, private: &'a [u8; 32], prologue: &'a [u8]) -> Builder<'a> {
     let params = suite.noise().parse().expect("both names are Noise names");
-    Builder::new(params)
+    Builder::with_resolver(params, Box::new(Primitives))
         .prologue(prologue)
         .and_then(|builder| builder.local_private_key(private))
         .expect("each is set once")

@@ -10,6 +10,7 @@
 //! | `parcel` | what is longer than a datagram, in parts |
 //! | `call` | the call secret: tags that keep strangers out, covers that make everything look random |
 //! | `keys` | the keys that a handshake gives, in both of its steps |
+//! | `primitives` | what the handshake computes with |
 //! | `handshake` | Noise IK under tag and cover |
 //! | `second` | the second secret, which a quantum computer does not find |
 //! | `lane` | one pair of keys in use, shared by the threads that move packets |
@@ -30,6 +31,7 @@ pub mod keys;
 pub mod lane;
 pub mod message;
 pub mod parcel;
+mod primitives;
 mod reason;
 pub mod second;
 pub mod suite;
