@@ -59,7 +59,7 @@ impl InForce {
         let peers = order.content.peers.iter().map(|peer| peer.public_key).collect();
         let (number, issued) = (order.number, order.issued);
         let roll = Roll::new(order.content);
-        let turn = Turn::new(&roll, Timestamp::now());
+        let turn = Turn::new(&roll, clock::shown());
         Self { number, hash, issued, roll, given, pools, peers, renamed: HashMap::new(), turn }
     }
 
@@ -176,7 +176,7 @@ impl Shared {
     /// Begins with what the folder holds, and begins to keep what comes.
     pub(crate) fn start(keep: Keep, tables: Tables, folder: &std::path::Path) -> yestrel_core::Result<Arc<Self>> {
         // Session numbers stay unique over restarts: they begin at the moment, in milliseconds.
-        let first = Timestamp::now().as_millisecond() as u64 * 16;
+        let first = clock::shown().as_millisecond() as u64 * 16;
         let mut leases: HashMap<String, Leases> = HashMap::new();
         for (listener, device, address) in tables.leases() {
             leases.entry(listener.into()).or_default().set(device, address);
@@ -293,12 +293,12 @@ impl Shared {
         let listener = in_force.called(listener);
         let Coming { shown, from, since } = coming;
         let claim = Claim { listener, shown, from, since };
-        decide(&claim, &in_force.roll, &self.revoked.read(), Timestamp::now())
+        decide(&claim, &in_force.roll, &self.revoked.read(), clock::shown())
     }
 
     fn still_holds(&self, in_force: &InForce) -> Result<(), Refusal> {
         match in_force.holds_until(self.renewed.read().as_ref()) {
-            Some((until, _)) if until <= Timestamp::now() => Err(Refusal {
+            Some((until, _)) if until <= clock::shown() => Err(Refusal {
                 reason: Reason::Shutdown,
                 words: format!(
                     "this gateway has heard nothing of its estate for too long, and lets nobody in since {}",
@@ -325,7 +325,7 @@ impl Shared {
     #[must_use]
     pub fn holds_until(&self) -> Option<(Timestamp, bool)> {
         let (until, holds) = self.in_force()?.holds_until(self.renewed.read().as_ref())?;
-        Some((until, order::ends_soon(until, holds, Timestamp::now())))
+        Some((until, order::ends_soon(until, holds, clock::shown())))
     }
 
     /// Of when the newest renewal is.
@@ -367,7 +367,7 @@ impl Shared {
         let listener = in_force.called(listener);
         let Coming { shown, from, since } = coming;
         let claim = Claim { listener, shown, from, since };
-        let admission = decide(&claim, &in_force.roll, &self.revoked.read(), Timestamp::now())?;
+        let admission = decide(&claim, &in_force.roll, &self.revoked.read(), clock::shown())?;
         if since.is_none() {
             room(&self.seats, &self.elsewhere, &admission)?;
         }
@@ -462,7 +462,7 @@ impl Shared {
         if let Some(seat) = self.seats.get(session) {
             seat.set_from(to);
             // From there it may be admitted by another policy, or by none.
-            self.ends.lock().insert((Timestamp::now(), session));
+            self.ends.lock().insert((clock::shown(), session));
             tracing::info!(device = seat.device(), %to, "session moved");
             self.note(NewsEvent::Moved { session, to: to.to_string() });
         }
@@ -577,7 +577,7 @@ impl Shared {
 
     /// A session is looked at again when its credential ends, a limit is reached, or the order ends.
     fn watch(&self, seat: &Seat, admission: Option<&Admission>) {
-        let now = Timestamp::now();
+        let now = clock::shown();
         let idle = admission.and_then(|admission| idle(seat, admission, now).ok().flatten());
         let again = admission.and_then(|admission| admission.again);
         let until = again.into_iter().chain(idle).chain(self.holds_until().map(|(until, _)| until)).min();
@@ -595,7 +595,7 @@ impl Shared {
 
     /// Keeps how far sessions have come that carried something since this was last done.
     pub(crate) fn keep_live(&self) {
-        let now = Timestamp::now();
+        let now = clock::shown();
         for seat in self.seats.take_marked() {
             seat.set_busy(now);
             self.scribe.live(seat.number, Some(live(&seat)));

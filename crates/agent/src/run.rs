@@ -18,6 +18,7 @@ use yestrel_core::order::{Content, SignedRenewal};
 use yestrel_core::{Problem, Result, VERSION, moment};
 use yestrel_host::folder::{self, Identity};
 use yestrel_host::{probe, upgrade};
+use yestrel_net::clock;
 use yestrel_net::seats::Seat;
 use yestrel_net::watch::Watch;
 use yestrel_net::{control, plane};
@@ -42,6 +43,8 @@ pub struct Options {
     pub process_plane: bool,
     /// In the lab: where inner addresses really are.
     pub real: HashMap<SocketAddr, SocketAddr>,
+    /// In the lab: a file that says by how many seconds this host's clock is ahead; where there is none, it is right.
+    pub clock: Option<PathBuf>,
     /// The kinds of tunnel that it can open.
     pub kinds: Vec<Arc<dyn Kind>>,
 }
@@ -50,7 +53,7 @@ impl Options {
     /// An agent with all kinds of tunnel, that keeps its things in `folder`.
     #[must_use]
     pub fn new(folder: PathBuf) -> Self {
-        Self { folder, bind: None, process_plane: false, real: HashMap::new(), kinds: tunnels::all() }
+        Self { folder, bind: None, process_plane: false, real: HashMap::new(), clock: None, kinds: tunnels::all() }
     }
 }
 
@@ -205,7 +208,8 @@ impl Agent {
                 }
                 self.shared.keep_live();
                 // Sessions whose credential has ended since they began, or a limit of theirs was reached.
-                let now = Timestamp::now();
+                self.set_clock();
+                let now = clock::shown();
                 self.end_those_unwelcome(self.shared.take_ended(now));
                 if self.shared.time_has_turned(now) {
                     self.turn();
@@ -223,6 +227,16 @@ impl Agent {
         });
         if let Err(error) = spawned {
             tracing::error!("no thread: {error}");
+        }
+    }
+
+    /// The clock of a host in the lab may have been set.
+    fn set_clock(&self) {
+        if let Some(file) = &self.options.clock {
+            let ahead = std::fs::read_to_string(file).ok().and_then(|text| text.trim().parse().ok());
+            if clock::set_ahead(ahead.unwrap_or(0)) {
+                tracing::warn!(ahead = ahead.unwrap_or(0), "the clock of this host was set");
+            }
         }
     }
 
@@ -339,7 +353,7 @@ impl Agent {
             amiss: cannot.or_else(|| self.mended.lock().amiss.clone()),
             unkept: keep.unkept().or_else(|| self.shared.scribe.trouble()),
             amends: true,
-            clock: Some(Timestamp::now()),
+            clock: Some(clock::shown()),
             holds_until: self.shared.holds_until().map(|(until, _)| until),
             published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),
             estate_key,
@@ -474,7 +488,7 @@ impl Agent {
     pub(crate) fn end_those_unwelcome(&self, seats: Vec<Arc<Seat>>) -> u64 {
         let mut ended = 0;
         for seat in seats {
-            let now = Timestamp::now();
+            let now = clock::shown();
             let decided = self.shared.decide(&seat.listener(), Coming::of(&seat));
             let decided = decided.and_then(|admission| idle(&seat, &admission, now).map(|_| admission));
             if let Ok(admission) = &decided

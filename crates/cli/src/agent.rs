@@ -37,6 +37,9 @@ pub enum Command {
         /// In the lab: where an inner address really is
         #[arg(long, hide = true, value_parser = real)]
         real: Vec<(SocketAddr, SocketAddr)>,
+        /// In the lab: a file that says by how many seconds this host's clock is ahead
+        #[arg(long, hide = true, value_name = "FILE")]
+        clock: Option<PathBuf>,
     },
     /// What the agent on this host says of itself
     #[command(after_help = "Example:\n  yestrel agent status")]
@@ -116,9 +119,9 @@ pub fn log(command: &Command) -> Option<Log> {
 pub fn run(global: &Global, command: Command) -> Result<()> {
     let output = global.output();
     match command {
-        Command::Run { folder, bind, process_plane, real, .. } => {
+        Command::Run { folder, bind, process_plane, real, clock, .. } => {
             let real = real.into_iter().collect();
-            Agent::run(Options { bind, process_plane, real, ..Options::new(folder) })
+            Agent::run(Options { bind, process_plane, real, clock, ..Options::new(folder) })
         }
         Command::Status { folder } => {
             let status = control::ask(&folder::socket(&folder), &Status, PATIENCE)?;

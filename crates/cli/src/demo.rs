@@ -416,8 +416,42 @@ fn policies(demo: &Demo) -> Result<()> {
     let ended = demo.on_laptop(&["tunnel", "list"], 0)?;
     demo.prove(ended.err.contains("policies"), "her session ended, and her laptop was told why")?;
     demo.step(&["policy", "change", "everyone", "--unless", "group=welders"], 0)?;
+    demo.step(&["policy", "change", "dry-dock", "--session", "4h"], 0)?;
     demo.step(&["rollout", "--yes"], 0)?;
+    by_the_clock(demo)?;
     demo.connect("mara-laptop-2.yestrel", 0)?;
+    Ok(())
+}
+
+/// The same welder on a Thursday and on a Friday, by the clock of the gateway.
+fn by_the_clock(demo: &Demo) -> Result<()> {
+    demo.step(&["credential", "handover", "oskar/laptop", "--to", "oskar-laptop.yestrel", "--yes"], 0)?;
+    // The next Thursday that is wholly to come, and the day after it.
+    let today = jiff::Zoned::now().date();
+    let thursday = today.nth_weekday(1, jiff::civil::Weekday::Thursday);
+    let friday = thursday.clone().and_then(|day| day.tomorrow());
+    let (Ok(thursday), Ok(friday)) = (thursday, friday) else { return Ok(()) };
+    let is = |day: jiff::civil::Date, time: &str| {
+        let at = format!("{day} {time}");
+        demo.step(&["lab", "clock", "breakwater", "--at", &at, "--time-zone", "Europe/Oslo"], 0)
+    };
+    is(thursday, "05:31")?;
+    demo.connect("oskar-laptop.yestrel", 0)?;
+    is(thursday, "09:45")?;
+    wait_until_ended(demo, "mara-laptop")?;
+    let ended = demo.on_laptop(&["tunnel", "list"], 0)?;
+    demo.prove(
+        ended.err.contains("4h"),
+        "on Thursday the welder is in, until his session has lasted as long as it may",
+    )?;
+    is(thursday, "10:00")?;
+    demo.connect("oskar-laptop.yestrel", 0)?;
+    is(friday, "10:00")?;
+    wait_until_ended(demo, "mara-laptop")?;
+    let refused = demo.connect("oskar-laptop.yestrel", 1)?;
+    demo.prove(refused.err.contains("policies"), "on Friday he is refused, and told why")?;
+    demo.step(&["lab", "clock", "breakwater", "--right"], 0)?;
+    demo.step(&["session", "list", "--past", "--user", "oskar"], 0)?;
     Ok(())
 }
 

@@ -73,6 +73,24 @@ pub enum Command {
         #[arg(long, value_name = "FOLDER")]
         folder: Option<PathBuf>,
     },
+    /// Set the clock of a host's agent, to see what happens when it is another time there
+    #[command(
+        after_help = "Example:\n  yestrel lab clock harbour --at \"fri 10:00\" --time-zone Europe/Oslo\n  yestrel lab clock harbour --right"
+    )]
+    Clock {
+        host: String,
+        /// What it is to show: "fri 10:00", "2027-03-05 10:00"; it goes on from there
+        #[arg(long, value_name = "TIME", required_unless_present = "right", conflicts_with = "right")]
+        at: Option<String>,
+        /// Whose time that is; by default this machine's
+        #[arg(long, value_name = "ZONE", requires = "at")]
+        time_zone: Option<String>,
+        /// As the system's again
+        #[arg(long)]
+        right: bool,
+        #[arg(long, value_name = "FOLDER")]
+        folder: Option<PathBuf>,
+    },
     /// Mend a host
     #[command(after_help = "Example:\n  yestrel lab mend harbour")]
     Mend {
@@ -210,6 +228,22 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         Command::Point { name, to, folder: said } => {
             let address = Lab::open(&folder(said))?.point(&name, &to)?;
             output.say(&format!("{name} leads to {address}, {to}, from now on"));
+        }
+        Command::Clock { host, at, time_zone, right: _, folder: said } => {
+            let now = jiff::Timestamp::now();
+            let zone = match time_zone {
+                Some(name) => yestrel_core::policy::zone(&name)?,
+                None => jiff::tz::TimeZone::system(),
+            };
+            let at = at.map(|text| yestrel_core::policy::moment_at(&text, &zone, now)).transpose()?;
+            Lab::open(&folder(said))?.set_clock(&host, at.map_or(0, |at| at.duration_since(now).as_secs()))?;
+            match at {
+                Some(at) => output.say(&format!(
+                    "at {host} it is {} now; yestrel lab clock {host} --right",
+                    at.to_zoned(zone).strftime("%a %Y-%m-%d %H:%M")
+                )),
+                None => output.say(&format!("the clock of {host} is right")),
+            }
         }
         Command::Mend { host, folder: said } => {
             Lab::open(&folder(said))?.mend(&host)?;

@@ -21,7 +21,7 @@ use yestrel_net::control;
 use yestrel_net::files::write_whole;
 
 use crate::namespaces;
-use crate::plan::{self, Fault, HostPlan, Kind, Mode, NAMES, SITE_NAMES, Service};
+use crate::plan::{self, CLOCK, Fault, HostPlan, Kind, Mode, NAMES, SITE_NAMES, Service};
 use crate::services;
 use crate::world::{BUILT, Lab, POINTED, services_of};
 
@@ -272,6 +272,7 @@ impl Machine {
         let log = fs::OpenOptions::new().create(true).append(true).open(self.folder.join("agent.log"))?;
         let mut command = Command::new(self.folder.join("opt/yestrel"));
         command.args(["agent", "run", "--folder"]).arg(self.agent_folder());
+        command.arg("--clock").arg(self.folder.join(CLOCK));
         if self.mode == Mode::Processes {
             command.args(["--process-plane", "--bind", &self.plan.loopback.to_string()]);
             let real: HashMap<_, _> =

@@ -45,6 +45,8 @@ impl Fault {
     }
 }
 
+/// The file in a host's folder that says by how many seconds its clock is ahead.
+pub(crate) const CLOCK: &str = "clock";
 /// The file in a host's folder that says what is broken.
 pub(crate) const BROKEN: &str = "broken";
 

@@ -15,7 +15,7 @@ use yestrel_net::files::write_whole;
 
 use crate::namespaces;
 use crate::owner::Owner;
-use crate::plan::{self, BROKEN, Fault, HOSTS, Kind, Mode, Service};
+use crate::plan::{self, BROKEN, CLOCK, Fault, HOSTS, Kind, Mode, Service};
 
 /// The file that says to the hosts that their cables are laid.
 pub(crate) const BUILT: &str = "built";
@@ -258,6 +258,32 @@ impl Lab {
             self.set_card(host, "up")?;
         }
         let _ = fs::remove_file(folder.join(BROKEN));
+        Ok(())
+    }
+
+    /// Sets the clock of a host's agent so many seconds ahead of the system's, or back; with 0 it is right. Waits until the agent has seen it,
+    /// where one runs.
+    ///
+    /// # Errors
+    /// No such host, or one that has no agent.
+    pub fn set_clock(&self, name: &str, ahead: i64) -> Result<()> {
+        let host = Self::check_host(name)?;
+        if host.kind != Kind::Managed {
+            return Err(Problem::words(format!("{name} has no agent whose clock could be set")));
+        }
+        let folder = self.host_folder(name);
+        write_whole(&folder.join(CLOCK), ahead.to_string().as_bytes())?;
+        let socket = folder.join("var/yestrel/control.sock");
+        let is_set = || {
+            let status = yestrel_net::control::ask(&socket, &yestrel_core::exchange::agent::Status, PATIENCE);
+            let shows = status.ok().and_then(|status| status.clock);
+            // Who does not answer has no clock to wait for.
+            shows.is_none_or(|shows| (shows.duration_since(jiff::Timestamp::now()).as_secs() - ahead).abs() <= 5)
+        };
+        let end = Instant::now() + PATIENCE;
+        while !is_set() && Instant::now() < end {
+            std::thread::park_timeout(Duration::from_millis(50));
+        }
         Ok(())
     }
 

@@ -1,6 +1,7 @@
 //! The system's clocks and randomness, for state machines that have none.
 
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Instant;
 
 use yestrel_wire::{Moment, Random};
@@ -14,11 +15,26 @@ pub fn now() -> Moment {
     Moment(1_000_000 + origin.elapsed().as_millis() as u64)
 }
 
+/// By how many seconds the clock of this process is set otherwise than the system's: in the lab, so that it can be Friday there.
+static AHEAD: AtomicI64 = AtomicI64::new(0);
+
+/// Sets the clock of this process ahead of the system's by so many seconds, or back. Whether it was set otherwise before.
+pub fn set_ahead(seconds: i64) -> bool {
+    AHEAD.swap(seconds, Ordering::Relaxed) != seconds
+}
+
+/// What the clock of this process shows.
+#[must_use]
+pub fn shown() -> jiff::Timestamp {
+    let system = jiff::Timestamp::now();
+    system.checked_add(jiff::SignedDuration::from_secs(AHEAD.load(Ordering::Relaxed))).unwrap_or(system)
+}
+
 /// The wall-clock time of a moment.
 #[must_use]
 pub fn wall(moment: Moment) -> jiff::Timestamp {
     let ago = now().since(moment);
-    jiff::Timestamp::now() - jiff::SignedDuration::from_millis(ago as i64)
+    shown() - jiff::SignedDuration::from_millis(ago as i64)
 }
 
 /// The system's random source.

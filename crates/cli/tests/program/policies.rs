@@ -438,6 +438,54 @@ fn what_happened_is_on_record_counted_told_to_other_programs_and_forgotten_in_ti
     }
 }
 
+/// By the clock of the gateway, which the lab sets: hours, a session that has lasted long enough, a day on which nobody is let in, and a clock
+/// that was set back. Whoever looks at the estate is told that the clock is off.
+#[test]
+fn what_goes_by_the_clock_goes_by_that_of_the_gateway() {
+    let world = World::mara("--processes");
+    world.run("site change harbour --time-zone Europe/Oslo").is(0);
+    words(&world, &["policy", "change", "everyone", "--when", "hours=tue,thu 05:30-11:15", "--session", "4h"]).is(0);
+    let sets = |at: &str| {
+        let at = format!("2027-03-{at}");
+        words(&world, &["lab", "clock", "harbour", "--at", &at, "--time-zone", "Europe/Oslo"])
+            .is(0)
+            .says("at harbour it is ")
+            .says(&at);
+    };
+    // A Thursday.
+    sets("04 05:31");
+    world.run("rollout --yes").is(0);
+    connect(&world, "").is(0);
+    wait(10, "mara is in", || is_in(&world, "mara/laptop").then_some(()));
+    sets("04 09:00");
+    assert!(is_in(&world, "mara/laptop"), "three and a half hours");
+    sets("04 09:32");
+    wait(10, "the session has lasted long enough", || (!is_in(&world, "mara/laptop")).then_some(()));
+    wait(10, "her laptop knows why", || world.on_laptop("yestrel tunnel list").err.contains("4h").then_some(()));
+    connect(&world, "").is(0);
+    wait(10, "mara is in again", || is_in(&world, "mara/laptop").then_some(()));
+    sets("04 11:15");
+    wait(10, "the hours are over", || (!is_in(&world, "mara/laptop")).then_some(()));
+    sets("05 10:00");
+    connect(&world, "").is(1).says("opens on Tuesday at 05:30");
+    // Set back to the day before.
+    sets("04 10:00");
+    connect(&world, "").is(0);
+    wait(10, "mara is in once more", || is_in(&world, "mara/laptop").then_some(()));
+    world.run("status").says("its clock is").says("ahead");
+    world.run("lab clock harbour --right").is(0).says("is right");
+    assert!(!world.run("status").out.contains("its clock is"));
+    for bad in [
+        "lab clock harbour",
+        "lab clock harbour --at soon",
+        "lab clock nowhere --right",
+        "lab clock mara-laptop --right",
+        "lab clock harbour --at 10:00 --time-zone Mars",
+    ] {
+        world.run(bad).is(2);
+    }
+}
+
 /// At a terminal a policy is asked for, and shown before it is kept.
 #[test]
 fn a_policy_is_asked_for_at_a_terminal_and_shown_before_it_is_kept() {

@@ -424,6 +424,44 @@ mod tests {
         hours.hold(&Local::at(&zone(zone_name).unwrap(), at.parse().unwrap()))
     }
 
+    /// What may change does so at these moments: also when the clocks are set, and in both of two hours that are called the same.
+    #[test]
+    fn hours_change_when_clocks_are_set_and_in_both_of_two_hours_of_one_name() {
+        let zone = zone("Europe/Oslo").unwrap();
+        let at = |text: &str| text.parse::<Timestamp>().unwrap();
+        for (hours, day, expected) in [
+            // At 2 it is 3: what would last until half past two ends.
+            ("daily 01:00-02:30", "2027-03-28", &["2027-03-28T00:00:00Z", "2027-03-28T01:00:00Z"][..]),
+            (
+                "daily 02:15-02:45",
+                "2027-10-31",
+                &["2027-10-31T00:15:00Z", "2027-10-31T00:45:00Z", "2027-10-31T01:15:00Z", "2027-10-31T01:45:00Z"],
+            ),
+        ] {
+            let hours: Hours = hours.parse().unwrap();
+            let (from, until) = (at(&format!("{day}T00:00:00Z")), at(&format!("{day}T06:00:00Z")));
+            let mut all = Vec::new();
+            hours.changes(&zone, from - SignedDuration::from_secs(1), until, &mut all);
+            all.sort_unstable();
+            all.dedup();
+            // Those at which it is otherwise a second before.
+            let holds = |at: Timestamp| hours.hold(&Local::at(&zone, at));
+            all.retain(|one| holds(*one) != holds(*one - SignedDuration::from_secs(1)));
+            assert_eq!(all, expected.iter().map(|text| at(text)).collect::<Vec<_>>(), "{hours}");
+        }
+    }
+
+    #[test]
+    fn a_credential_is_over_an_age_from_the_second_on_at_which_it_comes_to_it() {
+        let issued = "2027-03-02T12:00:00Z".parse::<Timestamp>().unwrap();
+        let (over, under): (Age, Age) = ("over 90d".parse().unwrap(), "under 90d".parse().unwrap());
+        for (seconds, old) in [(-1, false), (0, true), (1, true)] {
+            let now = issued + SignedDuration::from_secs(90 * 86_400 + seconds);
+            assert_eq!((over.holds(Some(issued), now), under.holds(Some(issued), now)), (old, !old), "{seconds}");
+        }
+        assert_eq!(over.change(issued), Some(issued + SignedDuration::from_secs(90 * 86_400)));
+    }
+
     #[test]
     fn hours_are_by_the_clock_on_the_wall_and_over_midnight_of_the_day_they_begin_on() {
         // 2027-03-02 is a Tuesday; Oslo is an hour ahead.

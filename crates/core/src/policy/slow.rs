@@ -296,6 +296,33 @@ mod judged {
         }
     }
 
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(200))]
+
+        /// The same far down a long list, behind many policies that are about nobody here.
+        #[test]
+        fn a_long_list_decides_as_the_slow_judge(before in 0_usize..200, rules in prop::collection::vec(rule(), 0..4)) {
+            let nobody = crate::policy::slow::sample::rule("nobody", Effect::Refuse, &["user=nobody"], &[]);
+            let rules: Vec<_> = std::iter::repeat_n(nobody, before).chain(rules).collect();
+            let list = List::new(&rules, ZONES[0]).unwrap();
+            let decided = list.decide_once(&PERSON, &AT).by.map(|(place, _)| place);
+            prop_assert_eq!(decided, decides(&rules, ZONES[0], &PERSON, &AT));
+        }
+    }
+
+    /// As a socket for both versions shows it.
+    #[test]
+    fn an_address_is_the_same_in_both_of_its_forms() {
+        let rules = [crate::policy::slow::sample::rule("near", Effect::Admit, &["from=192.0.2.0/24"], &[])];
+        let list = List::new(&rules, ZONES[0]).unwrap();
+        for (from, is_near) in
+            [("192.0.2.7", true), ("::ffff:192.0.2.7", true), ("::ffff:198.51.100.7", false), ("::192.0.2.7", false)]
+        {
+            let at = At { from: from.parse().ok(), ..AT };
+            assert_eq!(list.decide_once(&PERSON, &at).admits().is_some(), is_near, "{from}");
+        }
+    }
+
     /// That the comparison can fail: a judge with one flaw each is told from the true one by a sign-in that anybody can read.
     #[test]
     fn each_flaw_of_a_judge_shows_in_a_sign_in() {
