@@ -13,10 +13,10 @@ pub const GATHER: Duration = Duration::from_micros(100);
 const FLOOD: u64 = 50;
 /// Milliseconds.
 const SPAN: u64 = 10;
-/// So many strangers are looked at in [`SPAN`], at most: sixty thousand a second, or fifteen thousand who know how to call. Beyond, lots are drawn.
-const LOOKED_AT: u64 = 600;
-/// Somebody who knows how to call is more work, by so much, than somebody who does not.
-const CALLER: u64 = 4;
+/// So many strangers are looked at in [`SPAN`], at most: thirty thousand a second, or fifteen thousand who know how to call. Beyond, lots are drawn.
+const LOOKED_AT: u64 = 300;
+/// Somebody who knows how to call is so many times the work of somebody who does not.
+const CALLER: u64 = 2;
 /// How long it has to have been calmer before more of them are looked at, in milliseconds.
 const CALM: u64 = 200;
 /// Lines about it are so far apart, in milliseconds.
@@ -151,8 +151,8 @@ mod tests {
             strangers.share()
         };
         assert_eq!(after(20, 100), ALL, "twenty thousand a second");
-        assert_eq!(after(100, 3), ALL / 2, "a hundred thousand: at once");
-        assert_eq!(after(100, 500), ALL / 2, "and so it stays");
+        assert_eq!(after(100, 3), ALL / 4, "a hundred thousand: at once");
+        assert_eq!(after(100, 500), ALL / 4, "and so it stays");
         assert_eq!(after(10_000, 500), LEAST);
         assert_eq!(after(0, 10), LEAST, "not at once");
         assert_eq!(after(0, 200), ALL, "when it is over");
@@ -169,7 +169,7 @@ mod tests {
     }
 
     #[test]
-    fn who_knows_how_to_call_counts_for_several() {
+    fn who_knows_how_to_call_counts_for_two() {
         let (mut strangers, mut at) = (Strangers::default(), Moment(1_000_000));
         for _ in 0..100 * SPAN {
             at = at.after(1);
