@@ -176,7 +176,7 @@ impl Shared {
     /// Begins with what the folder holds, and begins to keep what comes.
     pub(crate) fn start(keep: Keep, tables: Tables, folder: &std::path::Path) -> yestrel_core::Result<Arc<Self>> {
         // Session numbers stay unique over restarts: they begin at the moment, in milliseconds.
-        let first = clock::shown().as_millisecond() as u64 * 16;
+        let first = Timestamp::now().as_millisecond() as u64 * 16;
         let mut leases: HashMap<String, Leases> = HashMap::new();
         for (listener, device, address) in tables.leases() {
             leases.entry(listener.into()).or_default().set(device, address);
@@ -478,14 +478,7 @@ impl Shared {
 
     /// Somebody was not let in at a listener, with what it was for an administrator. `identity`: the credential, where it is one that the order or a
     /// revocation names.
-    pub fn refused_for(
-        &self,
-        listener: &str,
-        identity: Option<PublicKey>,
-        from: SocketAddr,
-        reason: Reason,
-        words: &str,
-    ) {
+    pub fn refused(&self, listener: &str, identity: Option<PublicKey>, from: SocketAddr, reason: Reason, words: &str) {
         self.totals.lock().refused(reason);
         let device = identity.and_then(|identity| self.device_of(&identity));
         let method = identity.and_then(|identity| self.method_of(listener, &identity));

@@ -236,13 +236,17 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 None => jiff::tz::TimeZone::system(),
             };
             let at = at.map(|text| yestrel_core::policy::moment_at(&text, &zone, now)).transpose()?;
-            Lab::open(&folder(said))?.set_clock(&host, at.map_or(0, |at| at.duration_since(now).as_secs()))?;
+            let seen =
+                Lab::open(&folder(said))?.set_clock(&host, at.map_or(0, |at| at.duration_since(now).as_secs()))?;
             match at {
                 Some(at) => output.say(&format!(
                     "at {host} it is {} now; yestrel lab clock {host} --right",
                     at.to_zoned(zone).strftime("%a %Y-%m-%d %H:%M")
                 )),
                 None => output.say(&format!("the clock of {host} is right")),
+            }
+            if !seen {
+                output.note("no agent answers there; one that starts goes by it");
             }
         }
         Command::Mend { host, folder: said } => {

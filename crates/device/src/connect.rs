@@ -25,6 +25,7 @@ use yestrel_net::{clock, control, echo, names};
 use crate::bounds::Bounds;
 use crate::failure::{NotThisWay, no_way_in};
 use crate::notices::Kept;
+pub use crate::options::{Options, Told};
 use crate::proxy::{self, Horizon};
 use crate::running;
 use crate::split::{self, Asked, Split};
@@ -39,37 +40,6 @@ const LOST_PATIENCE: u64 = 4_000;
 const WORDS_CALM: u64 = 30_000;
 /// Program and version, as gateways record it.
 const SOFTWARE: &str = concat!("yestrel ", env!("CARGO_PKG_VERSION"));
-
-/// How a tunnel is brought up.
-pub struct Options {
-    /// Where the tunnels of this machine say what they are.
-    pub folder: PathBuf,
-    pub handover: Handover,
-    /// The way notices that it has; kept on the disk, or only as long as the tunnel runs.
-    pub notices: Kept,
-    pub keep_notices: bool,
-    /// The tunnel's name on this machine.
-    pub name: String,
-    /// Offer the tunnel inside the process at this loopback address, instead of changing the system.
-    pub proxy: Option<SocketAddr>,
-    /// Block everything while the tunnel is down.
-    pub strict: bool,
-    /// The kinds of tunnel that can be used.
-    pub kinds: Vec<Arc<dyn Kind>>,
-}
-
-/// What the person at the device is told.
-#[derive(Debug, Clone)]
-pub enum Told {
-    /// A way is being tried.
-    Trying { way: String, peer: SocketAddr },
-    /// The tunnel is up.
-    Up(Box<TunnelStatus>),
-    /// Something that they should know and that does not stop the tunnel.
-    Note(String),
-    /// The gateway is not heard any more.
-    Lost,
-}
 
 enum Inner {
     None,

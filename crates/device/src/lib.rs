@@ -6,6 +6,7 @@
 //! | `failure` | why a device does not come in |
 //! | `connect` | brings a tunnel up, way by way, and keeps it up |
 //! | `notices` | what an estate says later of the ways in, kept beside the handover |
+//! | `options` | how a tunnel is brought up |
 //! | `proxy` | offers a tunnel inside the process to programs on loopback |
 //! | `running` | the tunnels that are up on this machine |
 //! | `split` | which names are asked of whom, where only some traffic goes through a tunnel |
@@ -16,6 +17,7 @@ mod bounds;
 pub mod connect;
 mod failure;
 pub mod notices;
+mod options;
 pub mod proxy;
 pub mod running;
 mod split;

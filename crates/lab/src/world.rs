@@ -261,12 +261,12 @@ impl Lab {
         Ok(())
     }
 
-    /// Sets the clock of a host's agent so many seconds ahead of the system's, or back; with 0 it is right. Waits until the agent has seen it,
-    /// where one runs.
+    /// Sets the clock of a host's agent so many seconds ahead of the system's, or back; with 0 it is right. Waits until the agent has seen it;
+    /// whether one did.
     ///
     /// # Errors
     /// No such host, or one that has no agent.
-    pub fn set_clock(&self, name: &str, ahead: i64) -> Result<()> {
+    pub fn set_clock(&self, name: &str, ahead: i64) -> Result<bool> {
         let host = Self::check_host(name)?;
         if host.kind != Kind::Managed {
             return Err(Problem::words(format!("{name} has no agent whose clock could be set")));
@@ -274,17 +274,17 @@ impl Lab {
         let folder = self.host_folder(name);
         write_whole(&folder.join(CLOCK), ahead.to_string().as_bytes())?;
         let socket = folder.join("var/yestrel/control.sock");
-        let is_set = || {
-            let status = yestrel_net::control::ask(&socket, &yestrel_core::exchange::agent::Status, PATIENCE);
-            let shows = status.ok().and_then(|status| status.clock);
-            // Who does not answer has no clock to wait for.
-            shows.is_none_or(|shows| (shows.duration_since(jiff::Timestamp::now()).as_secs() - ahead).abs() <= 5)
-        };
         let end = Instant::now() + PATIENCE;
-        while !is_set() && Instant::now() < end {
+        while Instant::now() < end {
+            let status = yestrel_net::control::ask(&socket, &yestrel_core::exchange::agent::Status, PATIENCE);
+            // Who does not answer has no clock to wait for.
+            let Some(shows) = status.ok().and_then(|status| status.clock) else { return Ok(false) };
+            if (shows.duration_since(jiff::Timestamp::now()).as_secs() - ahead).abs() <= 5 {
+                return Ok(true);
+            }
             std::thread::park_timeout(Duration::from_millis(50));
         }
-        Ok(())
+        Ok(false)
     }
 
     /// Lets a name lead to a host's first address, from the next question on.

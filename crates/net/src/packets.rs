@@ -84,10 +84,12 @@ impl Udp {
     pub fn share(&self) -> io::Result<Self> {
         let socket = self.socket.try_clone()?;
         let mut turn = self.turn.lock();
-        *turn += 1;
+        let taken = Self::over(socket, self.turn.clone(), *turn + 1)?;
         // Who takes over chooses other ids.
-        sieve::detach(&socket);
-        Self::over(socket, self.turn.clone(), *turn)
+        sieve::detach(&taken.socket);
+        *turn += 1;
+        drop(turn);
+        Ok(taken)
     }
 
     /// From now on only what passes this reaches the socket; `None`: everything does. Nothing happens where somebody has taken the port over.

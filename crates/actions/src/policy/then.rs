@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use yestrel_core::admission::ProofKind;
-use yestrel_core::estate::{Credential, CredentialKind, Device, Policy, User};
+use yestrel_core::estate::{CredentialKind, Device, Policy, User};
 use yestrel_core::policy::{Person, Rule};
 use yestrel_core::undo::Fields;
 use yestrel_core::{Problem, Result, moment};
@@ -56,11 +56,11 @@ impl Carried {
         }
     }
 
-    fn of(credential: &Credential) -> Self {
+    fn of(credential: Opens) -> Self {
         Self {
-            name: credential.name.clone(),
-            kind: credential.kind(),
-            gateways: credential.gateways(),
+            gateways: credential.gateways().map(str::to_owned).collect(),
+            name: credential.name,
+            kind: credential.kind,
             issued: credential.issued,
             valid_from: credential.valid_from,
             expires: credential.expires,
@@ -216,9 +216,10 @@ impl Then {
 
     /// The credentials of a device.
     pub fn credentials_of(&self, book: &Book<'_>, device: &str) -> Result<Vec<Carried>> {
-        let mut all: Vec<Credential> = book.find(&[("device", device.into())])?;
+        let filters = [("device", device.into())];
+        let mut all: Vec<Opens> = book.ask(&Query { filters: &filters, ..Query::default() })?;
         all.retain(|credential| self.was("credentials", &credential.name).is_none());
-        let mut carried: Vec<Carried> = all.iter().map(Carried::of).collect();
+        let mut carried: Vec<Carried> = all.into_iter().map(Carried::of).collect();
         let of_it = |fields: &&Fields| fields.get("device").and_then(Value::as_str) == Some(device);
         carried.extend(self.others("credentials").filter(of_it).filter_map(Carried::kept));
         carried.sort_by(|a, b| a.name.cmp(&b.name));
@@ -231,17 +232,8 @@ impl Then {
         let mut devices: HashMap<String, Vec<Device>> = HashMap::new();
         book.each(&Query::default(), |credential: Opens| {
             if self.was("credentials", &credential.name).is_none() {
-                let carried = Carried {
-                    gateways: credential.gateways().map(str::to_owned).collect(),
-                    name: credential.name,
-                    kind: credential.kind,
-                    issued: credential.issued,
-                    valid_from: credential.valid_from,
-                    expires: credential.expires,
-                    revoked: credential.revoked,
-                    used: credential.first_used.is_some(),
-                };
-                credentials.entry(credential.device).or_default().push(carried);
+                let device = credential.device.clone();
+                credentials.entry(device).or_default().push(Carried::of(credential));
             }
             Ok(true)
         })?;

@@ -135,7 +135,7 @@ impl Running {
                     self.front.send(from, &Message::Go { session, port }.write());
                 }
                 Err(Refusal { reason, words }) => {
-                    self.shared.refused_for(&self.called.now(), None, from, reason, "");
+                    self.shared.refused(&self.called.now(), None, from, reason, "");
                     self.front.send(from, &Message::Refused { reason, words }.write());
                 }
             },

@@ -238,7 +238,7 @@ impl Ikev2 {
             Event::Opened { session, granted, from, software, pair } => {
                 let identity = PublicKey(granted.credential);
                 if let Err(refusal) = self.shared.welcome(&self.called.now(), identity, from) {
-                    self.shared.refused_for(&self.called.now(), Some(identity), from, refusal.reason, &refusal.words);
+                    self.shared.refused(&self.called.now(), Some(identity), from, refusal.reason, &refusal.words);
                     return Some((session, refusal.reason, refusal.words));
                 }
                 let device = self.shared.device_of(&identity).unwrap_or_default();
@@ -259,13 +259,7 @@ impl Ikev2 {
             Event::Ended { session, reason: why, words, .. } => self.shared.unseat(session, reason(why), &words),
             Event::Refused { from, refusal } => {
                 let identity = refusal.credential.map(PublicKey);
-                self.shared.refused_for(
-                    &self.called.now(),
-                    identity,
-                    from,
-                    reason(refusal.reason),
-                    &words_of(&refusal),
-                );
+                self.shared.refused(&self.called.now(), identity, from, reason(refusal.reason), &words_of(&refusal));
             }
             // This end calls nobody.
             Event::Failed { .. } => {}

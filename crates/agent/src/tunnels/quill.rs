@@ -446,7 +446,7 @@ impl Quill {
             Event::Opened { device_key, lane, from, software, settings, stale, notice } => {
                 let identity = PublicKey(device_key);
                 if let Err(refusal) = self.shared.welcome(&self.called.now(), identity, from) {
-                    self.shared.refused_for(&self.called.now(), Some(identity), from, refusal.reason, &refusal.words);
+                    self.shared.refused(&self.called.now(), Some(identity), from, refusal.reason, &refusal.words);
                     return Err(Unwelcome { key: device_key, refusal });
                 }
                 let device = self.shared.device_of(&identity).unwrap_or_default();
@@ -480,7 +480,7 @@ impl Quill {
             // Of other gateways, and dealt with.
             Event::Parcel { .. } => {}
             Event::Refused { device_key, from, reason: number, words } => {
-                self.shared.refused_for(&self.called.now(), Some(PublicKey(device_key)), from, reason(number), &words);
+                self.shared.refused(&self.called.now(), Some(PublicKey(device_key)), from, reason(number), &words);
             }
         }
         Ok(())
@@ -544,7 +544,14 @@ impl Quill {
             }
             if share != strangers.share() {
                 share = strangers.share();
-                self.sift(mark, share);
+                if let Err(error) = self.sift(mark, share) {
+                    tracing::warn!(
+                        listener = &*self.called.now(),
+                        "strangers flood the port, and the system drops nothing for this program: {error}"
+                    );
+                    strangers.do_without();
+                    share = ALL;
+                }
             }
             match strangers.says(clock::now()) {
                 Some(true) => tracing::warn!(
@@ -565,18 +572,12 @@ impl Quill {
     }
 
     /// Has the system drop what no opening can be, and all but a share of what may be one: `share` of [`ALL`].
-    fn sift(&self, mark: Mark, share: u32) {
+    fn sift(&self, mark: Mark, share: u32) -> std::io::Result<()> {
         let [shortest, longest] =
             [FIRST_OVERHEAD, LONGEST_OPENING].map(|length| u32::try_from(length).unwrap_or(u32::MAX));
         let (factors, want) = (mark.factors, mark.want);
         let sieve = Sieve { factors, want, bits: MARK_BITS, lengths: shortest..=longest, share };
-        let sieve = (share < ALL).then_some(sieve);
-        if let Err(error) = self.udp.sift(sieve.as_ref()) {
-            tracing::debug!(
-                listener = &*self.called.now(),
-                "the system drops nothing of a flood for this program: {error}"
-            );
-        }
+        self.udp.sift((share < ALL).then_some(&sieve))
     }
 
     /// Takes one datagram; whether it is of a session that is known.

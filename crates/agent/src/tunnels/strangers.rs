@@ -42,6 +42,8 @@ pub struct Strangers {
     behind: bool,
     /// How many of [`ALL`] are looked at.
     share: u32,
+    /// The system drops nothing for this program: all are looked at, whatever comes.
+    helpless: bool,
     /// Since when a larger share would do.
     calm: Option<Moment>,
     /// When it was last said that lots are drawn, and whether they were then.
@@ -57,6 +59,7 @@ impl Default for Strangers {
             flooded: false,
             behind: true,
             share: ALL,
+            helpless: false,
             calm: None,
             said: (Moment::default(), false),
         }
@@ -84,6 +87,11 @@ impl Strangers {
         self.share
     }
 
+    /// The system drops nothing for this program, and is not asked again.
+    pub fn do_without(&mut self) {
+        (self.helpless, self.share) = (true, ALL);
+    }
+
     /// Whether lots are drawn now, where it is to be said: when it has changed, and at most once in [`SAY`].
     pub fn says(&mut self, now: Moment) -> Option<bool> {
         let drawn = self.share < ALL;
@@ -96,6 +104,9 @@ impl Strangers {
 
     /// A smaller share at once where more came than are looked at, a larger one after a while.
     fn draw(&mut self, now: Moment, count: u64, work: u64) {
+        if self.helpless {
+            return;
+        }
         if work > LOOKED_AT || (self.behind && count >= FLOOD) {
             self.calm = None;
             self.share = (self.share / 2).max(LEAST);
@@ -166,6 +177,16 @@ mod tests {
             strangers.flood(at, noise(10), strangers.share() == ALL);
         }
         assert_eq!(strangers.share(), ALL / 2);
+    }
+
+    #[test]
+    fn where_the_system_drops_nothing_nobody_says_that_it_does() {
+        let (mut strangers, mut at) = (Strangers::default(), Moment(1_000_000));
+        play(&mut strangers, &mut at, 100, 5);
+        assert!(strangers.share() < ALL);
+        strangers.do_without();
+        assert!(play(&mut strangers, &mut at, 100, 500), "it is a flood all the same");
+        assert_eq!((strangers.share(), strangers.says(at)), (ALL, None));
     }
 
     #[test]

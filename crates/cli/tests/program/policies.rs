@@ -475,6 +475,7 @@ fn what_goes_by_the_clock_goes_by_that_of_the_gateway() {
     world.run("status").says("its clock is").says("ahead");
     world.run("lab clock harbour --right").is(0).says("is right");
     assert!(!world.run("status").out.contains("its clock is"));
+    world.run("lab clock pier-office --right").is(0).says("no agent answers there");
     for bad in [
         "lab clock harbour",
         "lab clock harbour --at soon",

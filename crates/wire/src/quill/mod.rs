@@ -16,12 +16,14 @@
 //! | `lane` | one pair of keys in use, shared by the threads that move packets |
 //! | `door` | what is done with an opening before any curve operation: tags, budgets, tokens |
 //! | `device`, `gateway` | the two ends as state machines |
+//! | `event` | what a gateway asks and tells |
 //! | `waits` | what a gateway waits for |
 //! | `hands` | a gateway's handshakes, beside the thread that carries data |
 
 pub mod call;
 pub mod device;
 pub mod door;
+mod event;
 pub mod frame;
 pub mod gateway;
 pub mod hands;
