@@ -33,9 +33,11 @@ pub fn more(command: &Command, words: &[OsString]) -> Option<Vec<OsString>> {
     let add = matches.subcommand().and_then(|(_, policy)| policy.subcommand_matches("add"));
     let mut effect = add.and_then(|add| add.get_raw("effect"));
     let refuses = effect.as_mut().is_some_and(|said| said.any(|word| word == "refuse"));
-    if !refuses && !LIMITS.iter().any(|(limit, _)| said(&format!("--{limit}"))) {
+    if !refuses && !LIMITS.iter().any(|(limit, ..)| said(&format!("--{limit}"))) {
         tell!("With which limits? Each as its name and a value. For instance:");
-        let examples = LIMITS.map(|(limit, example)| (format!("{limit} {example}"), String::new()));
+        let mut examples = LIMITS
+            .map(|(limit, example, does)| (format!("{limit} {example}").trim_end().to_owned(), does.to_owned()))
+            .to_vec();
         loop {
             let answer = choose("a limit", &examples, Some(DONE)).ok()?;
             if answer == DONE {
@@ -46,7 +48,8 @@ pub fn more(command: &Command, words: &[OsString]) -> Option<Vec<OsString>> {
                 "" => vec![format!("--{name}").into()],
                 value => vec![OsString::from(format!("--{name}")), value.into()],
             };
-            let known = LIMITS.iter().any(|(limit, _)| *limit == name);
+            examples.clear();
+            let known = LIMITS.iter().any(|(limit, ..)| *limit == name);
             match command.try_get_matches_from_mut(words.iter().chain(&more).chain(&words_of)) {
                 Ok(_) if known => more.extend(words_of),
                 Ok(_) => tell!("  there is no limit {name:?}"),
@@ -87,17 +90,17 @@ const WHEN: [(&str, &str); 6] = [
     ("dates=2027-03-01..2027-03-31", "on which days"),
 ];
 
-/// Limits, each with an example.
-const LIMITS: [(&str, &str); 9] = [
-    ("session", "8h"),
-    ("idle", "15m"),
-    ("user-sessions", "2"),
-    ("device-sessions", "1"),
-    ("upload", "20"),
-    ("download", "20"),
-    ("reach", "10.44.1.0/24"),
-    ("resolver", "10.44.0.20"),
-    ("stay", ""),
+/// Limits, each with an example and what it does.
+const LIMITS: [(&str, &str, &str); 9] = [
+    ("session", "8h", "a session ends after so long"),
+    ("idle", "15m", "it ends when it carried nothing for so long"),
+    ("user-sessions", "2", "so many of one user at once"),
+    ("device-sessions", "1", "so many of one device at once"),
+    ("upload", "20", "Mbit/s that a device may send"),
+    ("download", "20", "Mbit/s that it is sent"),
+    ("reach", "10.44.1.0/24", "what may be reached at most; several times for several"),
+    ("resolver", "10.44.0.20", "in place of the listener's"),
+    ("stay", "", "who is in stays in when hours, dates or age are over"),
 ];
 
 /// Asks for one condition after the other; `None`: nobody answers any more.
