@@ -65,7 +65,10 @@ impl Context {
     pub fn open(path: &Path, passphrase: AskPassphrase, person: Arc<dyn Person>) -> Result<Self> {
         let store = Box::new(SqliteStore::open(path)?);
         let places = HashMap::new();
-        let (now, borrowed) = (Timestamp::now(), Arc::default());
+        // To the millisecond: what stands in every record is no longer than it says anything.
+        let now = Timestamp::now();
+        let now = Timestamp::from_millisecond(now.as_millisecond()).unwrap_or(now);
+        let borrowed = Arc::default();
         let opened = RefCell::default();
         Ok(Self {
             path: path.to_owned(),

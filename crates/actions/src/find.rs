@@ -7,7 +7,7 @@ use yestrel_core::estate::{
 };
 use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
-use yestrel_store::queries::{admitted_at, in_group};
+use yestrel_store::queries::{Has, admitted_at, in_group};
 use yestrel_store::records::Address;
 
 /// The one estate in a file.
@@ -56,6 +56,11 @@ pub(crate) fn with_a_way_at(book: &Book<'_>, gateway: &str) -> Result<Vec<Creden
 pub(crate) fn current(book: &Book<'_>, device: &str, kind: CredentialKind) -> Result<Option<Credential>> {
     let mut live = live_of_device(book, device)?.into_iter();
     Ok(live.rfind(|credential| credential.kind() == kind && credential.superseded().is_none()))
+}
+
+/// All credentials that a device ever had.
+pub(crate) fn had(book: &Book<'_>, device: &str) -> Result<Vec<Has>> {
+    book.find(&[("device", device.into())])
 }
 
 /// The users of a group.

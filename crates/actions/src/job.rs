@@ -146,5 +146,5 @@ pub fn take_back(context: &mut Context, number: u64, step: &mut dyn FnMut(usize,
 
 /// Time for whoever waits to write.
 pub(crate) fn between() {
-    std::thread::park_timeout(std::time::Duration::from_millis(10));
+    std::thread::park_timeout(std::time::Duration::from_millis(5));
 }

@@ -104,7 +104,7 @@ impl Walk {
                 let words = format!("it is missing, or out of place: row {} stands there", row.number);
                 self.broken = Some((self.count, words));
             } else if row.hash != row.expected(&self.before) {
-                self.broken = Some((self.count, "it is not as it was written, or the one before it is not".into()));
+                self.broken = Some((self.count, "it is not as it was written, or one before it is not".into()));
             }
         }
         self.fits |= self.signed.as_ref().is_some_and(|(number, hash)| *number == self.count && *hash == row.hash);

@@ -3,7 +3,7 @@
 //! Secrets are not kept, only their hashes: a change that put one secret in the place of another cannot be taken back, every other
 //! field of the same record can.
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Serialize, Serializer};
 use serde_json::{Map, Value};
 
 use crate::audit::HistoryRow;
@@ -57,7 +57,6 @@ pub struct Step {
 /// A record without its secrets.
 #[must_use]
 pub fn without_secrets(fields: &Fields) -> Fields {
-    let hidden = |value: &Value| Value::String(format!("{HIDDEN}{}", sha256_hex(value.to_string().as_bytes())));
     fields
         .iter()
         .filter(|(_, value)| !value.is_null())
@@ -66,6 +65,39 @@ pub fn without_secrets(fields: &Fields) -> Fields {
             (field.clone(), shown)
         })
         .collect()
+}
+
+/// Writes what [`without_secrets`] would make, without making it.
+pub struct Shown<'a>(pub &'a Fields);
+
+impl Serialize for Shown<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+        serializer.collect_map(self.0.iter().filter(|(_, value)| !value.is_null()).map(|(field, value)| {
+            let shown =
+                if SECRET.contains(&field.as_str()) { ShownValue::Hidden(value) } else { ShownValue::Open(value) };
+            (field, shown)
+        }))
+    }
+}
+
+enum ShownValue<'a> {
+    Hidden(&'a Value),
+    Open(&'a Value),
+}
+
+impl Serialize for ShownValue<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+        match self {
+            Self::Hidden(value) => hidden(value).serialize(serializer),
+            Self::Open(Value::Object(fields)) => Shown(fields).serialize(serializer),
+            Self::Open(Value::Array(list)) => serializer.collect_seq(list.iter().map(ShownValue::Open)),
+            Self::Open(other) => other.serialize(serializer),
+        }
+    }
+}
+
+fn hidden(value: &Value) -> Value {
+    Value::String(format!("{HIDDEN}{}", sha256_hex(value.to_string().as_bytes())))
 }
 
 fn inner(value: &Value) -> Value {
@@ -294,6 +326,18 @@ mod tests {
             hash: String::new(),
         };
         Step { rows: vec![row], changes: Some(changes) }
+    }
+
+    #[test]
+    fn what_is_written_at_once_is_what_would_be_made_first() {
+        for record in [
+            json!({}),
+            json!({"name": "mara", "about": null, "password": "AAAA", "groups": ["crew", null, 7]}),
+            json!({"calls": [{"number": 1, "kept": "AAAA", "until": null}], "tunnel": {"secret": {"a": [1]}, "port": null, "on": true}}),
+        ] {
+            let fields = fields(record);
+            assert_eq!(serde_json::to_value(Shown(&fields)).unwrap(), Value::Object(without_secrets(&fields)));
+        }
     }
 
     #[test]

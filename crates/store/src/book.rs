@@ -119,13 +119,15 @@ impl<'a> Book<'a> {
         Ok(names)
     }
 
-    /// An address of a listener's pool that can be given to a device; `None` where the pool is full.
+    /// Addresses of a listener's pool that can be given to devices, at most so many, in the order in which they are to be given, each with
+    /// whether there is a record of it; none where the pool is full.
     ///
     /// # Errors
     /// The database cannot be written.
-    pub fn free_address(&self, listener: &Listener) -> Result<Option<Ipv4Addr>> {
+    pub fn free_addresses(&self, listener: &Listener, most: usize) -> Result<Vec<(Ipv4Addr, bool)>> {
         let (from, below) = pool::numbers(&listener.pool);
-        Ok(self.rows.free_address(&listener.name, from, below, &self.now.to_string())?.map(Ipv4Addr::from))
+        let numbers = self.rows.free_addresses(&listener.name, from, below, &self.now.to_string(), most)?;
+        Ok(numbers.into_iter().map(|(number, there)| (Ipv4Addr::from(number), there)).collect())
     }
 
     /// The credential with which somebody could sign in as `account`.
@@ -166,21 +168,24 @@ impl<'a> Book<'a> {
     }
 
     fn write<T: Record>(&self, record: &T, before: Option<Row>) -> Result<()> {
-        let row = record.to_row()?;
+        let fields = record.to_fields()?;
         if records::is_told(T::TABLE) {
-            self.keep(T::TABLE, record.key(), before, Some(&row));
+            self.keep(T::TABLE, record.key(), before, Some(&fields));
         }
-        self.rows.put(T::TABLE, &row)
+        self.rows.put(T::TABLE, &records::row(fields))
     }
 
     /// Keeps what becomes of a record, for [`Book::finish`].
-    fn keep(&self, table: &str, name: &str, before: Option<Row>, after: Option<&Row>) {
+    fn keep(&self, table: &str, name: &str, before: Option<Row>, after: Option<&Fields>) {
         let before = before.map(|row| records::fields(table, row));
-        let after = after.map(|row| {
-            // A column that a record does not name stays as it is.
-            let mut all = before.clone().unwrap_or_default();
-            all.extend(records::fields(table, row.clone()));
-            without_secrets(&all)
+        let after = after.map(|fields| match &before {
+            None => without_secrets(fields),
+            Some(before) => {
+                // A column that a record does not name stays as it is.
+                let mut all = before.clone();
+                all.extend(fields.clone());
+                without_secrets(&all)
+            }
         });
         let before = before.map(|fields| without_secrets(&fields));
         if before != after {
@@ -247,12 +252,23 @@ impl<'a> Book<'a> {
     pub fn set_fields(&self, table: &str, name: &str, fields: Option<Fields>) -> Result<()> {
         let known = records::known(table)?;
         let before = self.rows.get(known, name)?;
-        let row = fields.map(records::row);
-        self.keep(known, name, before, row.as_ref());
-        match row {
-            Some(row) => self.rows.put(known, &row),
+        self.keep(known, name, before, fields.as_ref());
+        match fields {
+            Some(fields) => self.rows.put(known, &records::row(fields)),
             None => self.rows.remove(known, name).map(drop),
         }
+    }
+
+    /// Writes a record of which whoever calls has seen in this transaction that it is not there.
+    ///
+    /// # Errors
+    /// The database cannot be written, or it is there.
+    pub fn put_new<T: Record>(&self, record: &T) -> Result<()> {
+        let fields = record.to_fields()?;
+        if records::is_told(T::TABLE) {
+            self.changes.borrow_mut().add_new(T::TABLE, record.key(), &fields);
+        }
+        self.rows.add(T::TABLE, &records::row(fields))
     }
 
     /// Writes a record that must not be there yet.
@@ -268,7 +284,7 @@ impl<'a> Book<'a> {
                     looked_up(T::NOUN).1.replace("NAME", name).replace("USER", name.split('/').next().unwrap_or(name)),
                 ));
         }
-        self.write(record, None)
+        self.put_new(record)
     }
 
     /// Removes a record; whether there was one.
@@ -308,9 +324,10 @@ impl<'a> Book<'a> {
             detail: detail.into(),
             hash: String::new(),
         };
+        let follows = self.noted.get().is_some();
         self.noted.set(self.noted.get().or(Some(number)));
         let row = row.chained(&before);
-        self.rows.append_history(&row)?;
+        self.rows.append_history(&row, follows)?;
         *self.head.borrow_mut() = Some((number, row.hash));
         Ok(())
     }

@@ -6,8 +6,18 @@ use std::io::{BufRead as _, BufReader, Write as _};
 use flate2::Compression;
 use flate2::read::ZlibDecoder;
 use flate2::write::ZlibEncoder;
-use yestrel_core::undo::Change;
+use serde::Serialize;
+use yestrel_core::undo::{Change, Fields, Shown};
 use yestrel_core::{Problem, Result};
+
+/// A [`Change`] of a record that was not there, as it is written.
+#[derive(Serialize)]
+struct New<'a> {
+    table: &'a str,
+    name: &'a str,
+    before: Option<()>,
+    after: Shown<'a>,
+}
 
 /// The changes of one command, in their sequence.
 #[derive(Default)]
@@ -18,6 +28,15 @@ pub(crate) struct Journal {
 impl Journal {
     /// Adds a change.
     pub(crate) fn add(&mut self, change: &Change) {
+        self.line(change);
+    }
+
+    /// Adds that there is a record now, and was not before.
+    pub(crate) fn add_new(&mut self, table: &str, name: &str, fields: &Fields) {
+        self.line(&New { table, name, before: None, after: Shown(fields) });
+    }
+
+    fn line(&mut self, change: &impl Serialize) {
         let packed = self.packed.get_or_insert_with(|| ZlibEncoder::new(Vec::new(), Compression::fast()));
         // Whole lines: packing costs by how often it is asked. Nothing of this can fail, it goes into memory.
         let mut line = serde_json::to_vec(change).unwrap_or_default();

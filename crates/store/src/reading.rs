@@ -65,14 +65,14 @@ impl<'de> MapAccess<'de> for Reader<'de> {
     type Error = Unreadable;
 
     fn next_key_seed<K: DeserializeSeed<'de>>(&mut self, seed: K) -> Result<Option<K::Value>, Unreadable> {
-        match self.view.columns().get(self.at) {
+        match self.view.column(self.at) {
             None => Ok(None),
             Some(column) => seed.deserialize(BorrowedStrDeserializer::new(column)).map(Some),
         }
     }
 
     fn next_value_seed<V: DeserializeSeed<'de>>(&mut self, seed: V) -> Result<V::Value, Unreadable> {
-        let column = self.view.columns().get(self.at).map(String::as_str).unwrap_or_default();
+        let column = self.view.column(self.at).unwrap_or_default();
         let cell = self.view.cell(self.at).map_err(Unreadable::Database)?;
         self.at += 1;
         let field = match cell {

@@ -47,31 +47,33 @@ pub trait Record: Serialize + Readable {
     /// The value of the column `name`.
     fn key(&self) -> &str;
 
-    /// As a row.
+    /// Its fields as columns have them: yes and no as 1 and 0.
     ///
     /// # Errors
     /// Never for the nouns of this program; a noun must be a structure.
-    fn to_row(&self) -> Result<Row> {
-        let Ok(Value::Object(fields)) = serde_json::to_value(self) else {
+    fn to_fields(&self) -> Result<Fields> {
+        let Ok(Value::Object(mut fields)) = serde_json::to_value(self) else {
             return Err(Problem::failed(format!("a {} cannot be stored", Self::NOUN)));
         };
-        Ok(row(fields))
+        for value in fields.values_mut() {
+            if let Value::Bool(flag) = value {
+                *value = Value::from(u8::from(*flag));
+            }
+        }
+        Ok(fields)
     }
 }
 
 /// Fields as columns: lists and structures as text, yes and no as 1 and 0.
-pub(crate) fn row(fields: Fields) -> Row {
+pub(crate) fn row(mut fields: Fields) -> Row {
+    for value in fields.values_mut() {
+        match value {
+            Value::Array(_) | Value::Object(_) => *value = Value::String(value.to_string()),
+            Value::Bool(flag) => *value = Value::from(u8::from(*flag)),
+            _ => {}
+        }
+    }
     fields
-        .into_iter()
-        .map(|(column, value)| {
-            let value = match value {
-                Value::Array(_) | Value::Object(_) => Value::String(value.to_string()),
-                Value::Bool(flag) => Value::from(u8::from(flag)),
-                other => other,
-            };
-            (column, value)
-        })
-        .collect()
 }
 
 /// Columns as fields: text of lists and structures as such.

@@ -20,8 +20,8 @@ pub enum Cell<'a> {
 
 /// A row while it is looked at: nothing of it is copied that nobody asks for.
 pub trait View {
-    /// The names of its columns, in their order.
-    fn columns(&self) -> &[String];
+    /// The name of the column `at`; `None` after the last.
+    fn column(&self, at: usize) -> Option<&str>;
 
     /// The cell in the column `at`.
     ///
@@ -101,12 +101,13 @@ pub trait Rows {
     /// The database cannot be read.
     fn holds(&self, table: &str, column: &str, key: &str, text: &str) -> Result<bool>;
 
-    /// An address of a listener's pool that can be given, as a number at least `from` and below `below`: one whose time of being held is
-    /// over, the longest first, else the lowest that is in no row. `None`: the pool is full.
+    /// Addresses of a listener's pool that can be given, at most `most`, as numbers at least `from` and below `below`: those whose time of
+    /// being held is over, the longest first, then the lowest that are in no row; each with whether it is in one. None: the pool is full.
     ///
     /// # Errors
     /// As [`Rows::put`]: where it looked is noted, so that the next look costs no more than this one.
-    fn free_address(&self, listener: &str, from: u32, below: u32, now: &str) -> Result<Option<u32>>;
+    fn free_addresses(&self, listener: &str, from: u32, below: u32, now: &str, most: usize)
+    -> Result<Vec<(u32, bool)>>;
 
     /// Devices of which something pends at a gateway, at most so many.
     ///
@@ -149,6 +150,12 @@ pub trait Rows {
     /// # Errors
     /// The database cannot be read.
     fn greatest(&self, table: &str, column: &str, filters: &[(&str, Value)]) -> Result<u64>;
+
+    /// Writes a row that is not there yet.
+    ///
+    /// # Errors
+    /// There is one with its key, the database cannot be written, or a constraint forbids it.
+    fn add(&self, table: &str, row: &Row) -> Result<()>;
 
     /// Writes a row over the one with its key.
     ///
@@ -204,11 +211,12 @@ pub trait Rows {
     /// As [`Rows::put`].
     fn set_signed_head(&self, signed: &SignedHead) -> Result<()>;
 
-    /// Appends to the history.
+    /// Appends to the history. `follows`: the row before it is of the same command, so that of moment, who and hash nothing is kept again:
+    /// they follow from it.
     ///
     /// # Errors
     /// As [`Rows::put`].
-    fn append_history(&self, row: &HistoryRow) -> Result<()>;
+    fn append_history(&self, row: &HistoryRow, follows: bool) -> Result<()>;
 
     /// Notes which row of the history is the newest.
     ///

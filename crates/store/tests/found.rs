@@ -229,13 +229,16 @@ proptest! {
                         listener.pool = pool(if which % 2 == 0 { 44 } else { 43 });
                     }
                     _ => {
-                        let over = all.iter().filter(|one| listener.pool.contains(&one.inner) && one.is_free(at));
-                        let over = over.min_by_key(|one| (one.held_until, one.inner)).map(|one| one.inner);
-                        let lowest = listener.pool.hosts().skip(1).find(|host| all.iter().all(|one| one.inner != *host));
-                        let free = book.free_address(listener)?;
-                        assert_eq!(free, over.or(lowest));
-                        if let Some(free) = free {
-                            book.put(&Address::new(&listener.name, free, "mara/laptop/1"))?;
+                        let mut over: Vec<_> = all.iter().filter(|one| listener.pool.contains(&one.inner)).collect();
+                        over.retain(|one| one.is_free(at));
+                        over.sort_by_key(|one| (one.held_until, one.inner));
+                        let untouched = listener.pool.hosts().skip(1).filter(|host| all.iter().all(|one| one.inner != *host));
+                        let model = over.iter().map(|one| (one.inner, true)).chain(untouched.map(|host| (host, false)));
+                        let most = usize::from(which) + 1;
+                        let free = book.free_addresses(listener, most)?;
+                        assert_eq!(free, model.take(most).collect::<Vec<_>>());
+                        for (free, _) in free.iter().take(1 + usize::from(which) % 3) {
+                            book.put(&Address::new(&listener.name, *free, "mara/laptop/1"))?;
                         }
                     }
                 }

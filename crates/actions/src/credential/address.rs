@@ -1,5 +1,6 @@
 //! Inner addresses that are given with credentials by wish: in whose pool one is, and whether it can be had.
 
+use std::collections::{BTreeMap, VecDeque};
 use std::net::Ipv4Addr;
 
 use yestrel_core::admission::ProofKind;
@@ -65,4 +66,58 @@ pub(super) fn give(book: &Book<'_>, listener: &str, inner: Ipv4Addr, device: &st
     }
     book.put(&wanted)?;
     Ok(Way { listener: listener.into(), inner })
+}
+
+/// Addresses that nobody had when a transaction asked for them, by listener: many are given by one transaction, and each look would be one
+/// more question.
+#[derive(Default)]
+pub(super) struct Free(BTreeMap<String, VecDeque<(Ipv4Addr, bool)>>);
+
+/// How many are asked for at once, after the first.
+const RUN: usize = 256;
+
+impl Free {
+    /// Gives a credential the address that is wanted, where it is of this listener; else the one that the device had with a credential
+    /// before, else one that is given to nobody. `first`: it is the device's first credential.
+    ///
+    /// # Errors
+    /// Another device has the one that is wanted; the pool is full.
+    pub(super) fn give(
+        &mut self,
+        book: &Book<'_>,
+        listener: &Listener,
+        wanted: Option<Ipv4Addr>,
+        (device, credential): (&str, &str),
+        first: bool,
+    ) -> Result<Way> {
+        if let Some(wanted) = wanted.filter(|wanted| listener.pool.contains(wanted)) {
+            return give(book, &listener.name, wanted, device, credential);
+        }
+        // Whoever never had a credential has no address that waits.
+        let held = if first { None } else { book.held_for(device, &listener.name)? };
+        let (inner, recorded) = match held.filter(|had| listener.pool.contains(&had.inner)) {
+            Some(had) => (had.inner, true),
+            None => self.next(book, listener)?,
+        };
+        let address = Address::new(&listener.name, inner, credential);
+        if recorded {
+            book.put(&address)?
+        } else {
+            book.put_new(&address)?
+        };
+        if recorded && let Some(free) = self.0.get_mut(&listener.name) {
+            // It was held for this device, and its time is over.
+            free.retain(|(one, _)| *one != inner);
+        }
+        Ok(Way { listener: listener.name.clone(), inner })
+    }
+
+    fn next(&mut self, book: &Book<'_>, listener: &Listener) -> Result<(Ipv4Addr, bool)> {
+        let most = if self.0.contains_key(&listener.name) { RUN } else { 1 };
+        let free = self.0.entry(listener.name.clone()).or_default();
+        if free.is_empty() {
+            free.extend(book.free_addresses(listener, most)?);
+        }
+        free.pop_front().ok_or_else(|| pool::full(&listener.name, &listener.pool))
+    }
 }

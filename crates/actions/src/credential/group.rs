@@ -10,6 +10,7 @@ use yestrel_core::keys::KeyPair;
 use yestrel_core::x509::Algorithm;
 use yestrel_core::{Problem, Result, pool};
 use yestrel_store::Book;
+use yestrel_store::queries::Has;
 use yestrel_store::seal::random32;
 
 use super::issue::{Common, check_wish, issue_within};
@@ -121,8 +122,8 @@ fn candidates(book: &Book<'_>, group: &str, kind: CredentialKind) -> Result<Many
             many.without_device.push(user.name);
         }
         for device in devices {
-            let current = find::current(book, &device.name, kind)?;
-            match current.filter(|one| open.counts(one.job.as_ref())) {
+            let had = find::had(book, &device.name)?;
+            match Has::current(&had, kind).filter(|one| open.counts(one.job.as_ref())) {
                 Some(_) => many.have_one.push(device.name),
                 None => many.done.push(device.name),
             }
@@ -183,10 +184,11 @@ pub fn issue_group(
             for (at, device) in devices.iter().take(most).enumerate() {
                 let device: Device = book.need(device)?;
                 // Of a job that would be gone on with.
-                if tries && find::current(book, &device.name, wish.kind)?.is_some() {
+                let had = find::had(book, &device.name)?;
+                if tries && Has::current(&had, wish.kind).is_some() {
                     continue;
                 }
-                many.done.push(issue_within(book, &keys, &device, wish, &mut common)?.name);
+                many.done.push(issue_within(book, &keys, &device, &had, wish, &mut common)?.name);
                 step(at + 1, devices.len());
             }
             Ok(many)
@@ -281,10 +283,11 @@ fn go_on(
                 for device in batch {
                     // It is gone, or somebody has given it one meanwhile.
                     let Some(device) = book.get::<Device>(device)? else { continue };
-                    match find::current(book, &device.name, kept.kind)? {
-                        Some(there) if there.job.as_ref() == Some(&job.name) => made.push(there.name),
+                    let had = find::had(book, &device.name)?;
+                    match Has::current(&had, kept.kind) {
+                        Some(there) if there.job.as_ref() == Some(&job.name) => made.push(there.name.clone()),
                         Some(_) => {}
-                        None => made.push(issue_within(book, keys, &device, &wish, &mut common)?.name),
+                        None => made.push(issue_within(book, keys, &device, &had, &wish, &mut common)?.name),
                     }
                 }
                 book.put(&Job { done: (many.done.len() + made.len()) as u64, whole: whole as u64, ..now })?;

@@ -1,7 +1,6 @@
 //! Issuing: key pairs with their addresses, certificates, accounts.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::Ipv4Addr;
 use std::sync::mpsc::Receiver;
 
 use jiff::Timestamp;
@@ -16,14 +15,14 @@ use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
 use yestrel_core::x509::names::SubjectName;
 use yestrel_core::x509::request::{self, Request};
 use yestrel_core::x509::{Algorithm, PrivateKey, agreement, key};
-use yestrel_core::{Problem, Result, moment, pool};
+use yestrel_core::{Problem, Result, moment};
 use yestrel_store::Book;
-use yestrel_store::records::Address;
+use yestrel_store::queries::Has;
 use yestrel_store::seal::{random as fill, random32};
 use zeroize::Zeroizing;
 
 use super::account::seal_for_agents;
-use super::address;
+use super::address::{self, Free};
 use super::wish::Wish;
 use crate::authority::{lists, signing};
 use crate::context::Context;
@@ -101,6 +100,7 @@ pub(super) struct Common {
     pub(super) pairs: Option<Receiver<KeyPair>>,
     /// The command on many whose credentials these are.
     pub(super) job: Option<String>,
+    free: Free,
 }
 
 impl Common {
@@ -116,6 +116,7 @@ impl Common {
             ms_chap: false,
             pairs: None,
             job: None,
+            free: Free::default(),
         };
         if wish.kind == CredentialKind::KeyPair {
             common.listeners = listeners(book, &wish.at)?;
@@ -160,26 +161,6 @@ impl Common {
     fn give_fixed(&self, book: &Book<'_>, device: &str, credential: &str) -> Result<Option<Way>> {
         let give = |way: &Way| address::give(book, &way.listener, way.inner, device, credential);
         self.fixed.as_ref().map(give).transpose()
-    }
-
-    /// The address that the device had with a credential before, else one that is given to nobody.
-    fn give_address(
-        &self,
-        book: &Book<'_>,
-        listener: &Listener,
-        wanted: Option<Ipv4Addr>,
-        device: &str,
-        credential: &str,
-    ) -> Result<Way> {
-        if let Some(wanted) = wanted.filter(|wanted| listener.pool.contains(wanted)) {
-            return address::give(book, &listener.name, wanted, device, credential);
-        }
-        let inner = match book.held_for(device, &listener.name)?.filter(|had| listener.pool.contains(&had.inner)) {
-            Some(had) => had.inner,
-            None => book.free_address(listener)?.ok_or_else(|| pool::full(&listener.name, &listener.pool))?,
-        };
-        book.put(&Address::new(&listener.name, inner, credential))?;
-        Ok(Way { listener: listener.name.clone(), inner })
     }
 }
 
@@ -238,7 +219,8 @@ pub fn issue(context: &mut Context, device: &str, wish: &Wish) -> Result<Credent
     context.write(|book| {
         let device: Device = book.need(device)?;
         let mut common = Common::gather(book, &keys, wish)?;
-        issue_within(book, &keys, &device, wish, &mut common)
+        let had = find::had(book, &device.name)?;
+        issue_within(book, &keys, &device, &had, wish, &mut common)
     })
 }
 
@@ -246,17 +228,18 @@ pub(super) fn issue_within(
     book: &Book<'_>,
     keys: &Keys,
     device: &Device,
+    had: &[Has],
     wish: &Wish,
     common: &mut Common,
 ) -> Result<Credential> {
-    if let Some(there) = find::current(book, &device.name, wish.kind)? {
+    if let Some(there) = Has::current(had, wish.kind) {
         let what = wish.kind.words();
         return Err(Problem::refused(format!("{} has a {what} already", device.name))
             .why(format!("{} was issued on {}", there.name, moment(there.issued)))
             .try_(format!("yestrel credential renew {}   makes a new one in its place", there.name))
             .try_(format!("yestrel credential revoke {} --reason REASON", there.name)));
     }
-    let credential = make(book, keys, device, wish, common)?;
+    let credential = make(book, keys, device, had, wish, common)?;
     book.note("credential issue", &credential.name, &described(&credential))?;
     Ok(credential)
 }
@@ -265,12 +248,12 @@ pub(super) fn make(
     book: &Book<'_>,
     keys: &Keys,
     device: &Device,
+    had: &[Has],
     wish: &Wish,
     common: &mut Common,
 ) -> Result<Credential> {
     let now = book.now;
-    let number = book.count::<Credential>(&[("device", device.name.as_str().into())])? + 1;
-    let name = format!("{}/{number}", device.name);
+    let name = format!("{}/{}", device.name, Has::next_number(had));
     let mut credential = Credential {
         device: device.name.clone(),
         user: device.user.clone(),
@@ -316,18 +299,28 @@ pub(super) fn make(
                 Material::Password(HeldPassword { account, gateways: common.gateways.clone(), fixed });
         }
     }
+    // What was drawn by lot just now is nobody's.
+    let brought = wish.public_key.is_some() || wish.request.is_some();
     let text = credential.identity.to_string();
-    if book.get::<Revocation>(&text)?.is_some() || book.count::<Credential>(&[("identity", text.into())])? > 0 {
+    if brought
+        && (book.get::<Revocation>(&text)?.is_some() || book.count::<Credential>(&[("identity", text.into())])? > 0)
+    {
         return Err(Problem::refused("this public key is known already")
             .why("a key belongs to one credential of one device, and a revoked one stays out for good")
             .try_("a new key pair, made on the device"));
     }
     if let Material::KeyPair(pair) = &mut credential.material {
         for listener in &common.listeners {
-            pair.ways.push(common.give_address(book, listener, wish.address, &device.name, &credential.name)?);
+            pair.ways.push(common.free.give(
+                book,
+                listener,
+                wish.address,
+                (&device.name, &credential.name),
+                had.is_empty(),
+            )?);
         }
     }
-    book.add(&credential)?;
+    book.put_new(&credential)?;
     Ok(credential)
 }
 

@@ -12,6 +12,7 @@ use super::issue::{Common, check_wish, make};
 use super::wish::{Wish, named};
 use crate::changed::Changed;
 use crate::context::Context;
+use crate::find;
 use crate::job;
 use crate::keyring::Keys;
 
@@ -82,7 +83,8 @@ fn renew_within(book: &Book<'_>, keys: &Keys, mut old: Credential, wish: &Wish) 
         revoke_within(book, old, "renewed", now)?
     };
     let mut common = Common::gather(book, keys, &wish)?;
-    let credential = make(book, keys, &device, &wish, &mut common)?;
+    let had = find::had(book, &device.name)?;
+    let credential = make(book, keys, &device, &had, &wish, &mut common)?;
     book.note("credential renew", &credential.name, &format!("in place of {}", before.name))?;
     let device = credential.device.clone();
     Ok(Changed::of(Renewed { credential, before }, gateways, [device]))

@@ -96,6 +96,39 @@ impl Opens {
     }
 }
 
+/// As much of a credential as says whether its device needs another.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Has {
+    pub name: String,
+    pub kind: CredentialKind,
+    pub issued: Timestamp,
+    pub revoked: Option<Timestamp>,
+    pub superseded: Option<Timestamp>,
+    /// The command on many that made it.
+    pub job: Option<String>,
+}
+
+impl Readable for Has {
+    const TABLE: &'static str = "credentials";
+    const NOUN: &'static str = "credential";
+    const COLUMNS: &'static [&'static str] = &["name", "kind", "issued", "revoked", "superseded", "job"];
+}
+
+impl Has {
+    /// Which of a device's credentials of this kind is neither revoked nor replaced.
+    #[must_use]
+    pub fn current(all: &[Self], kind: CredentialKind) -> Option<&Self> {
+        all.iter().rfind(|one| one.kind == kind && one.revoked.is_none() && one.superseded.is_none())
+    }
+
+    /// The number of the device's next one, in its name: none that it has stands after it.
+    #[must_use]
+    pub fn next_number(all: &[Self]) -> u64 {
+        let number = |one: &Self| one.name.rsplit('/').next().and_then(|number| number.parse::<u64>().ok());
+        all.iter().filter_map(number).max().unwrap_or_default().saturating_add(1)
+    }
+}
+
 /// Credentials that are not revoked and may come in at a gateway.
 #[must_use]
 pub fn admitted_at(gateway: &str) -> Query<'_> {

@@ -40,6 +40,9 @@ const MIGRATIONS: [&str; 7] = [
 /// KiB of pages that are kept at most, so that a command that writes tens of thousands of rows writes each page once.
 const CACHE: i64 = 32 * 1024;
 
+/// How many pages of 4 KiB are written beside the file before they are taken into it: one that several batches change is then taken in once.
+const TAKEN_IN: i64 = 8 * 1024;
+
 /// The estate's file, opened.
 pub struct SqliteStore {
     connection: Connection,
@@ -187,6 +190,7 @@ impl SqliteStore {
             // Every kind of statement that a command has stays compiled.
             connection.set_prepared_statement_cache_capacity(256);
             connection.pragma_update(None, "cache_size", -CACHE)?;
+            connection.pragma_update(None, "wal_autocheckpoint", TAKEN_IN)?;
             Ok(())
         };
         set().map_err(|e| problem(path, &e))?;
@@ -361,6 +365,70 @@ mod tests {
         assert_eq!(format!("{back:?}"), format!("{site:?}"));
         let problem = SqliteStore::open(&path).unwrap().read(at(), |book| book.need::<Site>("harbor")).unwrap_err();
         assert_eq!(problem.why.as_deref(), Some("the nearest is harbour"));
+    }
+
+    #[test]
+    fn what_rows_of_one_command_have_in_common_is_kept_once_and_read_in_each() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut store = SqliteStore::create(&folder.path().join("e")).unwrap();
+        let later = at() + jiff::SignedDuration::from_secs(7);
+        for (moment, who, rows) in [(at(), "a@b", 3), (later, "c@d", 1), (later, "c@d", 4), (later, "a@b", 2)] {
+            store
+                .write(moment, who, |book| (0..rows).try_for_each(|n| book.note("user add", &n.to_string(), "")))
+                .unwrap();
+        }
+        let mut all = Vec::new();
+        store
+            .read(at(), |book| {
+                book.each_history(|row| {
+                    all.push(row);
+                    Ok(true)
+                })?;
+                // However many are asked for, also where that cuts a command.
+                for limit in 0..12 {
+                    assert_eq!(book.history(limit)?, all[10_usize.saturating_sub(limit)..], "{limit}");
+                }
+                let mut walk = yestrel_core::audit::Walk::new(None);
+                all.iter().for_each(|row| walk.row(row));
+                assert_eq!(walk.end(book.history_head()?.as_ref()), None);
+                Ok(())
+            })
+            .unwrap();
+        assert_eq!(
+            all.iter().map(|row| row.who.as_str()).collect::<String>(),
+            "a@b".repeat(3) + &"c@d".repeat(5) + "a@ba@b"
+        );
+        assert!(all.iter().all(|row| row.at == if row.number < 4 { at() } else { later }.to_string()));
+        let kept: i64 =
+            store.connection.query_row("SELECT count(*) FROM history WHERE hash <> ''", [], |row| row.get(0)).unwrap();
+        assert_eq!(kept, 4);
+        // What is altered where nothing of its own stands is noticed by what follows from it.
+        store.connection.execute("DROP TRIGGER history_stays_changed", []).unwrap();
+        for number in 1..=10 {
+            let alter = |what: &str| {
+                store
+                    .connection
+                    .execute("UPDATE history SET subject = ?1 WHERE number = ?2", rusqlite::params![what, number])
+                    .unwrap()
+            };
+            let was: String = store
+                .connection
+                .query_row("SELECT subject FROM history WHERE number = ?1", [number], |row| row.get(0))
+                .unwrap();
+            alter("x");
+            let mut walk = yestrel_core::audit::Walk::new(None);
+            store
+                .read(at(), |book| {
+                    book.each_history(|row| {
+                        walk.row(&row);
+                        Ok(true)
+                    })?;
+                    assert!(walk.end(book.history_head()?.as_ref()).is_some(), "{number}");
+                    Ok(())
+                })
+                .unwrap();
+            alter(&was);
+        }
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! The rows of one transaction.
 
 use std::collections::BTreeSet;
+use std::fmt::Write as _;
 use std::path::Path;
 
 use rusqlite::types::ValueRef;
@@ -37,13 +38,12 @@ fn read_row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
 /// A row under the cursor.
 struct Seen<'a> {
     row: &'a rusqlite::Row<'a>,
-    columns: &'a [String],
     path: &'a Path,
 }
 
 impl View for Seen<'_> {
-    fn columns(&self) -> &[String] {
-        self.columns
+    fn column(&self, at: usize) -> Option<&str> {
+        self.row.as_ref().column_name(at).ok()
     }
 
     fn cell(&self, at: usize) -> Result<Cell<'_>> {
@@ -77,6 +77,65 @@ impl SqliteRows<'_> {
     }
 }
 
+impl SqliteRows<'_> {
+    /// The history from a row on that says everything of itself.
+    fn history_from(&self, number: i64, visit: &mut dyn FnMut(HistoryRow) -> Result<bool>) -> Result<()> {
+        let cannot = |error: rusqlite::Error| problem(self.path, &error);
+        let sql = "SELECT number, at, who, what, subject, detail, hash FROM history WHERE number >= ?1 ORDER BY number";
+        let mut statement = self.connection.prepare_cached(sql).map_err(cannot)?;
+        let mut rows = statement.query([number]).map_err(cannot)?;
+        let mut before = (String::new(), String::new(), String::new());
+        while let Some(row) = rows.next().map_err(cannot)? {
+            let read = || {
+                Ok(HistoryRow {
+                    number: row.get::<_, i64>(0)?.unsigned_abs(),
+                    at: row.get(1)?,
+                    who: row.get(2)?,
+                    what: row.get(3)?,
+                    subject: row.get(4)?,
+                    detail: row.get(5)?,
+                    hash: row.get(6)?,
+                })
+            };
+            let mut row = read().map_err(cannot)?;
+            let (at, who, hash) = &before;
+            if row.hash.is_empty() {
+                row.at.clone_from(at);
+                row.who.clone_from(who);
+                row = row.chained(hash);
+            }
+            before = (row.at.clone(), row.who.clone(), row.hash.clone());
+            if !visit(row)? {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes a row; over the one with its key, or only where there is none.
+    fn insert(&self, table: &str, row: &Row, over: bool) -> Result<()> {
+        let mut sql = String::with_capacity(1024);
+        let (mut places, mut sets) = (String::with_capacity(128), String::with_capacity(512));
+        // Nothing of this can fail, it goes into memory.
+        let _ = write!(sql, "INSERT INTO {table} (");
+        for (place, column) in (1..).zip(row.keys()) {
+            let comma = if place == 1 { "" } else { ", " };
+            let _ = write!(sql, "{comma}{column}");
+            let _ = write!(places, "{comma}?{place}");
+            if over {
+                let _ = write!(sets, "{comma}{column} = excluded.{column}");
+            }
+        }
+        let _ = write!(sql, ") VALUES ({places})");
+        if over {
+            let _ = write!(sql, " ON CONFLICT (name) DO UPDATE SET {sets}");
+        }
+        let values = rusqlite::params_from_iter(row.values().map(Parameter));
+        let run = || self.connection.prepare_cached(&sql)?.execute(values);
+        run().map(drop).map_err(|e| problem(self.path, &e))
+    }
+}
+
 impl Rows for SqliteRows<'_> {
     fn get(&self, table: &str, key: &str) -> Result<Option<Row>> {
         Ok(self.query(&format!("SELECT * FROM {table} WHERE name = ?1"), &[&key])?.pop())
@@ -86,11 +145,10 @@ impl Rows for SqliteRows<'_> {
         let (sql, values) = written(query);
         let cannot = |error: rusqlite::Error| problem(self.path, &error);
         let mut statement = self.connection.prepare_cached(&sql).map_err(cannot)?;
-        let columns: Vec<_> = statement.column_names().map(str::to_owned).collect();
         let parameters = rusqlite::params_from_iter(values.iter().map(Parameter));
         let mut rows = statement.query(parameters).map_err(cannot)?;
         while let Some(row) = rows.next().map_err(cannot)? {
-            if !visit(&Seen { row, columns: &columns, path: self.path })? {
+            if !visit(&Seen { row, path: self.path })? {
                 break;
             }
         }
@@ -103,31 +161,51 @@ impl Rows for SqliteRows<'_> {
         run().map(|found| found.unwrap_or_default()).map_err(|e| problem(self.path, &e))
     }
 
-    fn free_address(&self, listener: &str, from: u32, below: u32, now: &str) -> Result<Option<u32>> {
+    fn free_addresses(
+        &self,
+        listener: &str,
+        from: u32,
+        below: u32,
+        now: &str,
+        most: usize,
+    ) -> Result<Vec<(u32, bool)>> {
         let run = || {
-            let one = |sql: &str, parameters: &[&dyn rusqlite::ToSql]| {
-                self.connection.prepare_cached(sql)?.query_row(parameters, |row| row.get::<_, u32>(0)).optional()
-            };
-            let free = "SELECT number FROM addresses WHERE listener = ?1 AND held_until <= ?2 AND number >= ?3 AND number < ?4 ORDER BY held_until, number LIMIT 1";
-            if let Some(number) = one(free, &[&listener, &now, &from, &below])? {
-                return Ok(Some(number));
+            let over = "SELECT number FROM addresses WHERE listener = ?1 AND held_until <= ?2 AND number >= ?3 AND number < ?4 ORDER BY held_until, number LIMIT ?5";
+            let limit = i64::try_from(most).unwrap_or(i64::MAX);
+            let mut statement = self.connection.prepare_cached(over)?;
+            let rows = statement
+                .query_map(rusqlite::params![listener, now, from, below, limit], |row| Ok((row.get(0)?, true)))?;
+            let mut free = rows.collect::<rusqlite::Result<Vec<_>>>()?;
+            if free.len() >= most {
+                return Ok(free);
             }
             let noted = "SELECT lowest FROM address_marks WHERE listener = ?1 AND first = ?2";
-            let mut number = one(noted, &[&listener, &from])?.unwrap_or(from);
+            let mut noted = self.connection.prepare_cached(noted)?;
+            let mut number =
+                noted.query_row(rusqlite::params![listener, from], |row| row.get(0)).optional()?.unwrap_or(from);
+            let mut lowest = None;
             let taken =
                 "SELECT number FROM addresses WHERE listener = ?1 AND number >= ?2 AND number < ?3 ORDER BY number";
             let mut statement = self.connection.prepare_cached(taken)?;
             let mut rows = statement.query(rusqlite::params![listener, number, below])?;
-            while let Some(row) = rows.next()? {
-                if row.get::<_, u32>(0)? != number {
+            // Between what is taken, and after the last of it.
+            loop {
+                let next = rows.next()?.map(|row| row.get::<_, u32>(0)).transpose()?;
+                let until = next.unwrap_or(below);
+                if number < until {
+                    lowest.get_or_insert(number);
+                    let room = u32::try_from(most - free.len()).unwrap_or(u32::MAX);
+                    free.extend((number..until.min(number.saturating_add(room))).map(|number| (number, false)));
+                }
+                if next.is_none() || free.len() >= most {
                     break;
                 }
-                number += 1;
+                number = until + 1;
             }
             self.connection
                 .prepare_cached("INSERT INTO address_marks (listener, first, lowest) VALUES (?1, ?2, ?3) ON CONFLICT (listener, first) DO UPDATE SET lowest = excluded.lowest")?
-                .execute(rusqlite::params![listener, from, number])?;
-            Ok((number < below).then_some(number))
+                .execute(rusqlite::params![listener, from, lowest.unwrap_or(below)])?;
+            Ok(free)
         };
         run().map_err(|e| problem(self.path, &e))
     }
@@ -190,19 +268,12 @@ impl Rows for SqliteRows<'_> {
         self.number(&format!("coalesce(max({column}), 0)"), table, filters)
     }
 
+    fn add(&self, table: &str, row: &Row) -> Result<()> {
+        self.insert(table, row, false)
+    }
+
     fn put(&self, table: &str, row: &Row) -> Result<()> {
-        let columns: Vec<_> = row.keys().map(String::as_str).collect();
-        let places: Vec<_> = (1..=columns.len()).map(|n| format!("?{n}")).collect();
-        let updates: Vec<_> = columns.iter().map(|column| format!("{column} = excluded.{column}")).collect();
-        let sql = format!(
-            "INSERT INTO {table} ({}) VALUES ({}) ON CONFLICT (name) DO UPDATE SET {}",
-            columns.join(", "),
-            places.join(", "),
-            updates.join(", ")
-        );
-        let values = || rusqlite::params_from_iter(row.values().map(Parameter));
-        let run = || self.connection.prepare_cached(&sql)?.execute(values());
-        run().map(drop).map_err(|e| problem(self.path, &e))
+        self.insert(table, row, true)
     }
 
     fn set(&self, table: &str, key: &str, columns: &[(&str, Value)]) -> Result<()> {
@@ -224,39 +295,29 @@ impl Rows for SqliteRows<'_> {
     }
 
     fn history(&self, limit: usize) -> Result<Vec<HistoryRow>> {
-        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
-        let mut rows = self.query("SELECT * FROM history ORDER BY number DESC LIMIT ?1", &[&limit])?;
-        rows.reverse();
-        rows.into_iter()
-            .map(|row| {
-                serde_json::from_value(Value::Object(row))
-                    .map_err(|error| Problem::failed("the history cannot be read").why(error.to_string()))
-            })
-            .collect()
+        let run = || {
+            let newest = "SELECT coalesce(max(number), 0) FROM history";
+            let newest: i64 = self.connection.prepare_cached(newest)?.query_row([], |row| row.get(0))?;
+            let first = newest.saturating_sub(i64::try_from(limit).unwrap_or(i64::MAX)).saturating_add(1).max(1);
+            // What a command's later rows do not say again stands in its first.
+            let whole = "SELECT number FROM history WHERE number <= ?1 AND hash <> '' ORDER BY number DESC LIMIT 1";
+            let whole =
+                self.connection.prepare_cached(whole)?.query_row([first], |row| row.get::<_, i64>(0)).optional()?;
+            Ok((first, whole.unwrap_or(1)))
+        };
+        let (first, whole) = run().map_err(|e| problem(self.path, &e))?;
+        let mut found = Vec::new();
+        self.history_from(whole, &mut |row| {
+            if i64::try_from(row.number).is_ok_and(|number| number >= first) {
+                found.push(row);
+            }
+            Ok(true)
+        })?;
+        Ok(found)
     }
 
     fn each_history(&self, visit: &mut dyn FnMut(HistoryRow) -> Result<bool>) -> Result<()> {
-        let cannot = |error: rusqlite::Error| problem(self.path, &error);
-        let sql = "SELECT number, at, who, what, subject, detail, hash FROM history ORDER BY number";
-        let mut statement = self.connection.prepare_cached(sql).map_err(cannot)?;
-        let mut rows = statement.query([]).map_err(cannot)?;
-        while let Some(row) = rows.next().map_err(cannot)? {
-            let read = || {
-                Ok(HistoryRow {
-                    number: row.get::<_, i64>(0)?.unsigned_abs(),
-                    at: row.get(1)?,
-                    who: row.get(2)?,
-                    what: row.get(3)?,
-                    subject: row.get(4)?,
-                    detail: row.get(5)?,
-                    hash: row.get(6)?,
-                })
-            };
-            if !visit(read().map_err(cannot)?)? {
-                break;
-            }
-        }
-        Ok(())
+        self.history_from(i64::MIN, visit)
     }
 
     fn history_head(&self) -> Result<Option<(u64, String)>> {
@@ -279,12 +340,19 @@ impl Rows for SqliteRows<'_> {
         run().map(drop).map_err(|e| problem(self.path, &e))
     }
 
-    fn append_history(&self, row: &HistoryRow) -> Result<()> {
+    fn append_history(&self, row: &HistoryRow, follows: bool) -> Result<()> {
+        let kept = |text: &str| if follows { String::new() } else { text.to_owned() };
         let run = || {
             self.connection
                 .prepare_cached("INSERT INTO history (number, at, who, what, subject, detail, hash) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
                 .execute(rusqlite::params![
-                    row.number as i64, row.at, row.who, row.what, row.subject, row.detail, row.hash
+                    row.number as i64,
+                    kept(&row.at),
+                    kept(&row.who),
+                    row.what,
+                    row.subject,
+                    row.detail,
+                    kept(&row.hash)
                 ])?;
             Ok(())
         };
