@@ -1,6 +1,7 @@
 //! `yestrel agent`
 
 use std::net::{IpAddr, SocketAddr};
+use std::os::unix::process::CommandExt as _;
 use std::path::PathBuf;
 
 use clap::Subcommand;
@@ -101,11 +102,32 @@ fn user(text: &str) -> std::result::Result<u32, String> {
 /// It cannot be given up.
 pub fn give_up(command: &Command) -> Result<()> {
     let Command::Run { folder, drop_to: user, .. } = command else { return Ok(()) };
+    begin_with_memory_given_back();
     if let Some(user) = user {
         rights::become_user(*user, folder)?;
     }
     rights::no_dumps();
     Ok(())
+}
+
+/// What the C library's memory is told when a program begins (GNU libc, "Memory Allocation Tunables").
+const MEMORY: (&str, &str) =
+    ("GLIBC_TUNABLES", "glibc.malloc.mmap_threshold=131072:glibc.malloc.trim_threshold=131072");
+
+/// Begins anew, once, with large pieces of memory given back to the system as soon as they are free. Otherwise the first large order that was
+/// read would make the library keep as much for ever: it takes what is asked for once for what is always asked for.
+fn begin_with_memory_given_back() {
+    let (name, value) = MEMORY;
+    if std::env::var_os(name).is_some() {
+        return;
+    }
+    if let Ok(program) = std::env::current_exe() {
+        let mut arguments = std::env::args_os();
+        let mut again = std::process::Command::new(program);
+        again.arg0(arguments.next().unwrap_or_default()).args(arguments).env(name, value);
+        // Comes back only where it cannot, and then it goes on as it is.
+        drop(again.exec());
+    }
 }
 
 /// The file that an agent which runs writes its log to as well; `None` for every other command.

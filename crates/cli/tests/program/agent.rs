@@ -122,6 +122,13 @@ impl Running {
         wait(10, "the agent answers", || self.try_ask(&agent::Status).ok());
     }
 
+    /// KiB of memory that the agent holds.
+    pub fn memory(&self) -> u64 {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();
+        let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap();
+        line.split_whitespace().next().unwrap().parse().unwrap()
+    }
+
     /// The hash of the order in force.
     pub fn hash(&self) -> String {
         self.ask(&agent::Status).order_hash

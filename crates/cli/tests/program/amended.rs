@@ -5,8 +5,9 @@ use std::io::Write as _;
 use crate::agent::Running;
 use crate::common::client::Client;
 use crate::common::{World, wait};
+use yestrel_core::admission::Proof;
 use yestrel_core::exchange::agent;
-use yestrel_core::keys::{KeyPair, Secret};
+use yestrel_core::keys::{KeyPair, PublicKey, Secret};
 use yestrel_core::order::{Admit, Amendment, Amends, Revoked, SignedAmendment};
 use yestrel_core::sample;
 
@@ -256,6 +257,38 @@ fn the_estate_sends_amendments_and_forgets_the_texts_of_old_orders() {
     world.run("status").says("answers  10");
     world.run("rollout --preview").is(0).says("nothing to do");
     world.run("estate history --verify").is(0);
+}
+
+/// Of what an order takes while it is read nothing stays, and what stays is little for each device.
+#[test]
+fn an_order_for_many_holds_little_memory_and_what_reading_it_took_goes_back() {
+    const MANY: u32 = 30_000;
+    let running = Running::start();
+    running.adopt();
+    let few = running.content();
+    let first = running.signed(1, "", few.clone());
+    running.carry(&first).unwrap();
+    let before = running.memory();
+    let mut content = few.clone();
+    content.listeners[0].pool = "10.128.0.0/12".parse().unwrap();
+    content.admit.extend((0..MANY).map(|n| {
+        let mut key = [5; 32];
+        key[..4].copy_from_slice(&n.wrapping_mul(2_654_435_761).to_be_bytes());
+        Admit {
+            proof: Proof::Key { key: PublicKey(key) },
+            device: format!("hand-{n}/phone"),
+            address: Some((u32::from(std::net::Ipv4Addr::new(10, 128, 1, 0)) + n).into()),
+            until: Some("2039-03-02T08:15:00Z".parse().unwrap()),
+            ..few.admit[0].clone()
+        }
+    }));
+    content.admit.sort_by(Admit::in_order);
+    let second = running.signed(2, &first.hash(), content);
+    running.carry(&second).unwrap();
+    let most = before + u64::from(MANY) * 400 / 1024;
+    wait(20, "no more than 400 bytes a device", || (running.memory() <= most).then_some(()));
+    running.carry(&running.signed(3, &second.hash(), few)).unwrap();
+    wait(20, "nothing of it is left", || (running.memory() <= before + 4 * 1024).then_some(()));
 }
 
 /// Commands at once make orders at once, and one may overtake the other on its way: each is done all the same.
