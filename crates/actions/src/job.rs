@@ -3,13 +3,10 @@
 
 use std::collections::HashSet;
 
-use yestrel_core::estate::{CertificateState, Credential, Job};
-use yestrel_core::x509::list::Reason;
+use yestrel_core::estate::{Credential, Job};
 use yestrel_core::{Problem, Result, moment};
-use yestrel_store::records::Address;
 use yestrel_store::{Book, Query};
 
-use crate::authority::lists;
 use crate::context::Context;
 
 /// How many records one change makes. So many are made within a fraction of a second.
@@ -45,13 +42,12 @@ impl Open {
 
 /// That one is not finished, and what becomes of it.
 pub(crate) fn unfinished(job: &Job) -> Problem {
+    let (begun, done, whole) = (moment(job.begun), job.done, job.whole);
     Problem::refused(format!("{} of {} is not finished", job.what, job.who))
-        .why(format!(
-            "begun at {}, {} of {} made; none of them counts until all are",
-            moment(job.begun),
-            job.done,
-            job.whole
-        ))
+        .why(match job.imports() {
+            true => format!("begun at {begun}, {done} of {whole} users are there"),
+            false => format!("begun at {begun}, {done} of {whole} made; none of them counts until all are"),
+        })
         .try_(format!("yestrel estate jobs --resume {}", job.name))
         .try_(format!("yestrel estate jobs --take-back {}", job.name))
 }
@@ -95,53 +91,11 @@ pub(crate) fn next(book: &Book<'_>) -> Result<String> {
     Ok((newest + 1).to_string())
 }
 
-/// Takes back whatever one has made, batch by batch; `step` hears how many of how many are gone, and says whether to go on.
-///
-/// # Errors
-/// There is no such job, or it was stopped: the same again goes on.
-pub fn take_back(context: &mut Context, number: u64, step: &mut dyn FnMut(usize, usize) -> bool) -> Result<Job> {
-    let (job, names) = context.read(|book| {
-        let job = named(book, number)?;
-        let of_it = [("job", job.name.as_str().into())];
-        Ok((job, book.names::<Credential>(&Query { filters: &of_it, ..Query::default() })?))
-    })?;
-    let mut done = 0;
-    for batch in names.chunks(BATCH) {
-        context.write(|book| {
-            let at = book.now;
-            for name in batch {
-                // What was revoked meanwhile stays so.
-                let Some(credential) = book.get::<Credential>(name)?.filter(|one| one.revoked.is_none()) else {
-                    continue;
-                };
-                if let Some(certificate) = credential.certificate() {
-                    let reason = Reason::of_words("cessation-of-operation");
-                    lists::mark(book, &certificate.serial, CertificateState::Revoked, reason, at)?;
-                }
-                for address in book.find::<Address>(&[("credential", name.as_str().into())])? {
-                    book.remove::<Address>(&address.name)?;
-                }
-                book.remove::<Credential>(name)?;
-            }
-            let left = (names.len() - done - batch.len()) as u64;
-            if let Some(job) = book.get::<Job>(&job.name)? {
-                book.put(&Job { done: left, ..job })?;
-            }
-            Ok(())
-        })?;
-        done += batch.len();
-        if !step(done, names.len()) && done < names.len() {
-            return Err(Problem::partly(format!("{done} of {} are taken back", names.len()))
-                .why("it was stopped")
-                .try_(format!("yestrel estate jobs --take-back {number}   goes on")));
-        }
-        between();
-    }
-    context.write(|book| {
-        book.remove::<Job>(&job.name)?;
-        book.note("estate jobs", &job.name, &format!("taken back: {}", job.what))
-    })?;
-    Ok(job)
+/// Taking one back was stopped.
+pub(crate) fn stopped_taking_back(job: &Job, done: usize, whole: usize) -> Problem {
+    Problem::partly(format!("{done} of {whole} are taken back"))
+        .why("it was stopped")
+        .try_(format!("yestrel estate jobs --take-back {}   goes on", job.name))
 }
 
 /// Time for whoever waits to write.

@@ -11,6 +11,7 @@
 //! | `record` | what happened, counted, and told to other programs |
 //! | `hear` | asking gateways all at once, with a deadline, and nobody at the terminal |
 //! | `job` | commands on many that are done in batches |
+//! | `unfinished` | going on with one that was broken off, taking it back |
 //! | `inside` | who is in now, as far as gateways say within the deadline |
 //! | `status` | the whole estate at one glance |
 //! | `rename` | other names for people, groups, devices, sites, gateways, listeners |
@@ -45,6 +46,7 @@ pub mod rollout;
 pub mod session;
 pub mod site;
 pub mod status;
+pub mod unfinished;
 
 pub use context::{AskPassphrase, Context, who};
 pub use find::Stale;

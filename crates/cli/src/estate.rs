@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Subcommand;
 use yestrel_actions::estate::saved::{self, Caught, Protection};
 use yestrel_actions::estate::{self, keys, undo};
-use yestrel_actions::{credential, job};
+use yestrel_actions::{job, unfinished};
 use yestrel_core::findings::Grade;
 use yestrel_core::keys::Secret;
 use yestrel_core::{Problem, Result};
@@ -133,7 +133,7 @@ pub enum Command {
     },
     /// Commands on many that are not finished: how far they are, going on with one, taking it back
     #[command(
-        after_help = "Example:\n  yestrel estate jobs\n  yestrel estate jobs --resume 41\n  yestrel estate jobs --take-back 41\n\nWhat such a command has made counts nowhere until all of it is made: no gateway lets it in, and it cannot be handed over."
+        after_help = "Example:\n  yestrel estate jobs\n  yestrel estate jobs --resume 41\n  yestrel estate jobs --take-back 41\n\nCredentials that such a command has made count nowhere until all of them are made: no gateway lets them in, and they cannot be handed over.\nUsers of an import that is not finished are there; what it changes of others comes with its end."
     )]
     Jobs {
         /// Go on with this one
@@ -353,16 +353,20 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         }
         Command::Jobs { resume: Some(number), .. } => {
             let mut context = global.context()?;
-            let (bar, stoppable) = (global.progress(0, "issue"), Stoppable::begin());
-            let came = credential::resume(&mut context, number, &mut |at, whole| {
+            let (bar, stoppable) = (global.progress(0, "go on"), Stoppable::begin());
+            let came = unfinished::resume(&mut context, number, &mut |at, whole| {
                 bar.set_length(whole as u64);
                 bar.set_position(at as u64);
                 stoppable.goes_on()
             });
             bar.finish_and_clear();
-            let (job, many) = came?;
-            output.did(&[("job", (&job.name).into()), ("made", many.done.len().into())]);
-            output.say(&format!("finished job {}: {} made; yestrel rollout   lets them in", job.name, many.done.len()));
+            let (job, made) = came?;
+            output.did(&[("job", (&job.name).into()), ("made", made.into())]);
+            let what = match job.imports() {
+                true => format!("{made} users imported"),
+                false => format!("{made} made; yestrel rollout   lets them in"),
+            };
+            output.say(&format!("finished job {}: {what}", job.name));
             Ok(())
         }
         Command::Jobs { take_back: Some(number), .. } => {
@@ -373,13 +377,18 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ask::confirm(global.yes, &format!("this takes back what job {number} has made: {made} so far"))?;
             }
             let (bar, stoppable) = (global.progress(made, "take back"), Stoppable::begin());
-            let came = job::take_back(&mut context, number, &mut |at, whole| {
+            let came = unfinished::take_back(&mut context, number, &mut |at, whole| {
                 bar.set_length(whole as u64);
                 bar.set_position(at as u64);
                 stoppable.goes_on()
             });
             bar.finish_and_clear();
-            output.say(&format!("took job {} back", came?.name));
+            let (job, stay) = came?;
+            let stay = match stay {
+                0 => String::new(),
+                many => format!("; {} with credentials by now stay", crate::words::counted(many, "user")),
+            };
+            output.say(&format!("took job {} back{stay}", job.name));
             Ok(())
         }
         Command::Jobs { .. } => {

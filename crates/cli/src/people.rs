@@ -3,7 +3,7 @@
 use clap::Subcommand;
 use yestrel_actions::Context;
 use yestrel_actions::credential::Ended;
-use yestrel_actions::people::{self, UserLine, import};
+use yestrel_actions::people::{self, UserLine, import, importing};
 use yestrel_actions::rename;
 use yestrel_core::estate::UserState;
 use yestrel_core::findings::Grade;
@@ -15,6 +15,7 @@ use crate::flow::Flow;
 use crate::global::Global;
 use crate::listing::Listing;
 use crate::output::{Cell, Output, Table, list, tell};
+use crate::stoppable::Stoppable;
 use crate::unhurried::Unhurried;
 
 #[derive(Subcommand)]
@@ -381,9 +382,14 @@ fn import(
         }
         ask::confirm(global.yes, &format!("this {}", what.join("; ")))?;
     }
-    let bar = global.progress(found.good.len() as u64, "import");
-    let done = import::import(context, &bytes, how, &mut |at, _| bar.set_position(at as u64))?;
+    let (bar, stoppable) = (global.progress(found.good.len() as u64, "import"), Stoppable::begin());
+    let done = importing::import(context, file, &bytes, how, &mut |at, whole| {
+        bar.set_length(whole as u64);
+        bar.set_position(at as u64);
+        stoppable.goes_on()
+    });
     bar.finish_and_clear();
+    let done = done?;
     let devices = done.good.iter().filter(|line| line.device_is_new).count();
     let changes = if changed.is_empty() { String::new() } else { format!(", changed {}", changed.len()) };
     output.did(&[

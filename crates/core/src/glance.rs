@@ -275,12 +275,13 @@ impl Glance {
         }
         for job in &self.jobs {
             let words = format!(
-                "{} of {}, begun {}, has made {} of {}, and none of them counts until it is finished",
+                "{} of {}, begun {}, has made {} of {}{}",
                 job.what,
                 job.who,
                 lapse::from_now(job.begun, self.at),
                 job.done,
-                job.whole
+                job.whole,
+                if job.imports() { " users" } else { ", and none of them counts until it is finished" }
             );
             say(Grade::Poor, "job", words, &format!("yestrel estate jobs --resume {}", job.name));
         }

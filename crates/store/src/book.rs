@@ -236,6 +236,14 @@ impl<'a> Book<'a> {
         Ok(steps)
     }
 
+    /// What a command did to records, by the last row that it wrote into the history; nothing where that is no last one.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    pub fn changes_at(&self, number: u64) -> Result<Vec<Change>> {
+        self.rows.changes_at(number)
+    }
+
     /// A record of any table, field by field.
     ///
     /// # Errors

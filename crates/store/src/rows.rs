@@ -230,6 +230,12 @@ pub trait Rows {
     /// As [`Rows::put`].
     fn keep_changes(&self, first: u64, last: u64, packed: &[u8]) -> Result<()>;
 
+    /// What was kept of the command whose last row of the history has this number.
+    ///
+    /// # Errors
+    /// The database cannot be read.
+    fn changes_at(&self, number: u64) -> Result<Vec<Change>>;
+
     /// What was kept of commands that wrote rows from `number` on: first and last row, and the changes in their order.
     ///
     /// # Errors

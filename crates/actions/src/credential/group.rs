@@ -153,7 +153,7 @@ pub fn issue_group(
     }
     let keys = context.keys()?;
     let kept = Kept::of(group, wish);
-    for other in context.read(job::all)? {
+    for other in context.read(job::all)?.into_iter().filter(|job| !job.imports()) {
         let theirs = Kept::read(&other)?;
         // A preview tries what a new one would.
         if theirs.is_like(&kept) && context.only_tries() {
@@ -232,17 +232,12 @@ fn room_for(book: &Book<'_>, common: &Common, devices: usize) -> Result<()> {
 /// Goes on with a job that was broken off.
 ///
 /// # Errors
-/// There is none of that number, or it was stopped again.
-pub fn resume(context: &mut Context, number: u64, step: &mut dyn FnMut(usize, usize) -> bool) -> Result<(Job, Many)> {
+/// It was stopped again.
+pub(crate) fn resume(context: &mut Context, job: &Job, step: &mut dyn FnMut(usize, usize) -> bool) -> Result<Many> {
     let keys = context.keys()?;
-    let (job, many) = context.read(|book| {
-        let job = job::named(book, number)?;
-        let kept = Kept::read(&job)?;
-        let many = candidates(book, &kept.group, kept.kind)?;
-        Ok((job, many))
-    })?;
-    let many = go_on(context, &keys, &job, many, step)?;
-    Ok((job, many))
+    let kept = Kept::read(job)?;
+    let many = context.read(|book| candidates(book, &kept.group, kept.kind))?;
+    go_on(context, &keys, job, many, step)
 }
 
 fn go_on(

@@ -42,7 +42,8 @@ use wish::named;
 
 pub use account::{lift, sign_in};
 pub use end::{Ended, Whose, check_reason, revoke, would_revoke};
-pub use group::{Many, issue_group, resume, would_issue};
+pub(crate) use group::resume;
+pub use group::{Many, issue_group, would_issue};
 pub use issue::issue;
 pub use renew::{Due, Renewed, renew, renew_due, would_renew};
 pub use wish::Wish;

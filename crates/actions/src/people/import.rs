@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use csv::{ByteRecord, ReaderBuilder};
+use serde::{Deserialize, Serialize};
 use yestrel_core::estate::{Device, Group, User};
 use yestrel_core::shown::counted;
 use yestrel_core::{Problem, Result, name};
@@ -18,7 +19,7 @@ const LONGEST: usize = 200;
 const COLUMNS: [&str; 6] = ["name", "mail", "about", "groups", "device", "platform"];
 
 /// How a file is taken.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct How {
     /// Import what is good and leave out bad lines.
     pub skip_bad: bool,
@@ -123,7 +124,7 @@ pub fn look(context: &mut Context, bytes: &[u8], how: How) -> Result<Found> {
     context.read(|book| check(book, bytes, how))
 }
 
-fn check(book: &Book<'_>, bytes: &[u8], how: How) -> Result<Found> {
+pub(super) fn check(book: &Book<'_>, bytes: &[u8], how: How) -> Result<Found> {
     let unusable = |what: &str| Problem::words(format!("this file cannot be imported: {what}"));
     if bytes.len() > LARGEST {
         return Err(unusable("it is larger than 64 MiB").try_("several smaller files"));
@@ -329,44 +330,6 @@ impl Table {
         };
         Ok((Line { number, user, before, device, device_is_new }, missing))
     }
-}
-
-/// Imports what is good in a file; all of it or, when a line is bad and it was not said otherwise, nothing.
-///
-/// # Errors
-/// A bad line, or as [`look`].
-pub fn import(context: &mut Context, bytes: &[u8], how: How, step: &mut dyn FnMut(usize, usize)) -> Result<Found> {
-    context.write(|book| {
-        let found = check(book, bytes, how)?;
-        if !found.bad.is_empty() && !how.skip_bad {
-            return Err(refused(&found));
-        }
-        for group in &found.groups {
-            book.add(&Group { name: group.clone(), about: None, lifetime: None, created: book.now })?;
-            book.note("group add", group, "named by an import")?;
-        }
-        let count = found.good.len();
-        for (at, line) in found.good.iter().enumerate() {
-            match line.verb() {
-                "add" => {
-                    book.add(&line.user)?;
-                    book.note("user add", &line.user.name, &line.user.groups.join(","))?;
-                }
-                "change" => {
-                    book.put(&line.user)?;
-                    book.note("user change", &line.user.name, &line.changes().join(", "))?;
-                }
-                _ => {}
-            }
-            if let Some(device) = line.device.as_ref().filter(|_| line.device_is_new) {
-                let verb = if book.get::<Device>(&device.name)?.is_none() { "device add" } else { "device change" };
-                book.put(device)?;
-                book.note(verb, &device.name, device.platform.as_deref().unwrap_or_default())?;
-            }
-            step(at + 1, count);
-        }
-        Ok(found)
-    })
 }
 
 /// Why nothing of a file is imported.

@@ -2,9 +2,11 @@
 //!
 //! | file | its job |
 //! |---|---|
-//! | `import` | many users from a file |
+//! | `import` | many users from a file: what is in it |
+//! | `importing` | bringing them into the estate |
 
 pub mod import;
+pub mod importing;
 
 use std::collections::BTreeSet;
 

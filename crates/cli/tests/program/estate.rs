@@ -83,7 +83,7 @@ fn a_newer_estate_is_not_touched() {
     world.run("user add mara").is(1).says("newer version");
 }
 
-// Long: a command waits 10 s for another before it says so.
+// Long: a command waits 30 s for another before it says so.
 #[test]
 fn an_estate_that_is_locked_is_said_to_be_in_use() {
     let world = World::estate();

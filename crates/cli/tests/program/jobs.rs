@@ -135,3 +135,66 @@ fn what_a_command_on_many_has_made_is_taken_back_with_every_address() {
     world.run("estate jobs").is(0).says("every command on many is finished");
     assert_eq!(live(&world), before.0);
 }
+
+fn import(world: &World, file: &str) -> Child {
+    let mut command = world.command(&["user", "import", file, "--make-groups", "--yes"]);
+    command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+}
+
+fn users(world: &World) -> usize {
+    let estate = rusqlite::Connection::open(world.path("skerry")).unwrap();
+    let count = |row: &rusqlite::Row<'_>| row.get::<_, i64>(0);
+    let devices = estate.query_row("SELECT count(*) FROM devices", [], count).unwrap();
+    let users = estate.query_row("SELECT count(*) FROM users", [], count).unwrap();
+    assert!(devices <= users, "{devices} {users}");
+    users as usize
+}
+
+// Long: some thousand users, several times, by a program that is not optimised.
+#[test]
+fn an_import_of_many_lets_others_in_is_stopped_gone_on_with_and_taken_back() {
+    let world = World::estate();
+    world.run("user add mara").is(0);
+    let lines = |begun: &str, group: &str| -> String {
+        (0..MANY).map(|one| format!("{begun}{one:05},{group},laptop\n")).collect()
+    };
+    world.write("crew.csv", &format!("name,groups,device\nmara,crew,laptop\n{}", lines("hand", "crew")));
+    world.write("deck.csv", &format!("name,groups,device\n{}", lines("deck", "deck")));
+    let child = import(&world, "crew.csv");
+    let number = under_way(&world);
+    stop(child, Signal::SIGINT).is(4).says("users are there").says(&format!("--resume {number}"));
+    let there = users(&world);
+    assert!((500..MANY).contains(&there) && there % 500 == 1, "{there}: whole batches, and mara");
+    world.run("user show mara --format json").is(0).lacks("crew");
+    world.run("user import deck.csv --make-groups --yes").is(3).says("is not finished");
+    world.run("status").says(&format!("--resume {number}")).says("3600 users");
+    // The same again goes on; somebody else adds one who is still to come, and it is killed.
+    world.run(&format!("user add hand{:05} --about deckhand", MANY - 1)).is(0);
+    let child = import(&world, "crew.csv");
+    wait(60, "more of it", || (users(&world) > there + 1).then_some(()));
+    world.run("group add night").is(0);
+    drop(stop(child, Signal::SIGKILL));
+    // The file must be as it was.
+    let crew = world.read("crew.csv");
+    world.write("crew.csv", &crew.replace("hand00007,crew", "hand00007,deck"));
+    let resume = format!("estate jobs --resume {number}");
+    world.run(&resume).is(3).says("is not the file any more").says("--take-back");
+    world.write("crew.csv", &crew);
+    world.run(&resume).is(0).says(&format!("finished job {number}: {MANY} users imported"));
+    assert_eq!(users(&world), MANY + 1);
+    world.run("user show mara").is(0).says("crew");
+    world.run(&format!("user show hand{:05}", MANY - 1)).is(0).says("deckhand").says("crew");
+    world.run("user import crew.csv --yes").is(0).says("nothing to do");
+    // Another is taken back; what is needed by now stays.
+    let child = import(&world, "deck.csv");
+    let number = under_way(&world);
+    stop(child, Signal::SIGTERM).is(4);
+    world.run("group list").is(0).says("deck");
+    let take_back = format!("estate jobs --take-back {number}");
+    world.run(&take_back).is(2).says("needs a yes");
+    world.run(&format!("{take_back} --yes")).is(0).says("back");
+    assert_eq!(users(&world), MANY + 1);
+    world.run("group list").is(0).lacks("deck");
+    world.run("estate jobs").is(0).says("every command on many is finished");
+    world.run("estate history --verify").is(0);
+}

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-/// A command on many that is not finished: what it has made counts nowhere until it is.
+/// A command on many that is not finished: credentials that it has made count nowhere until it is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Job {
     /// Its number.
@@ -16,4 +16,12 @@ pub struct Job {
     pub begun: Timestamp,
     pub done: u64,
     pub whole: u64,
+}
+
+impl Job {
+    /// Whether it makes users, and not credentials.
+    #[must_use]
+    pub fn imports(&self) -> bool {
+        self.what.starts_with("user import ")
+    }
 }

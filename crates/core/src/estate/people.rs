@@ -12,7 +12,7 @@ pub enum UserState {
 }
 
 /// A person.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct User {
     pub name: String,
     /// The name that they had elsewhere, `mara.nilsen`: what their accounts are called.

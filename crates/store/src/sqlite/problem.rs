@@ -7,7 +7,7 @@ use rusqlite::ErrorCode;
 use yestrel_core::Problem;
 
 /// How long a command waits for another that is writing.
-pub(super) const PATIENCE: Duration = Duration::from_secs(10);
+pub(super) const PATIENCE: Duration = Duration::from_secs(30);
 /// How often it is looked whether the other has finished: one that writes in batches leaves little time between two.
 const LOOK: Duration = Duration::from_millis(3);
 

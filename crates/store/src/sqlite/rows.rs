@@ -377,6 +377,14 @@ impl Rows for SqliteRows<'_> {
         run().map(drop).map_err(|e| problem(self.path, &e))
     }
 
+    fn changes_at(&self, number: u64) -> Result<Vec<Change>> {
+        let run = || {
+            let sql = "SELECT packed FROM changes WHERE number = ?1 AND packed IS NOT NULL";
+            self.connection.prepare_cached(sql)?.query_row([number as i64], |row| row.get::<_, Vec<u8>>(0)).optional()
+        };
+        run().map_err(|e| problem(self.path, &e))?.map_or_else(|| Ok(Vec::new()), |packed| journal::unpacked(&packed))
+    }
+
     fn changes_from(&self, number: u64) -> Result<Vec<(u64, u64, Vec<Change>)>> {
         let number = i64::try_from(number).unwrap_or(i64::MAX);
         let run = || {

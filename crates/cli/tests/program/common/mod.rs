@@ -50,6 +50,12 @@ impl Came {
         self
     }
 
+    #[track_caller]
+    pub fn lacks(self, text: &str) -> Self {
+        assert!(!self.out.contains(text) && !self.err.contains(text), "{text:?} is in {self:#?}");
+        self
+    }
+
     pub fn json(&self) -> Value {
         serde_json::from_str(&self.out).unwrap_or_else(|error| panic!("{error}: {self:#?}"))
     }
