@@ -383,7 +383,7 @@ fn import(
         ask::confirm(global.yes, &format!("this {}", what.join("; ")))?;
     }
     let (bar, stoppable) = (global.progress(found.good.len() as u64, "import"), Stoppable::begin());
-    let done = importing::import(context, file, &bytes, how, &mut |at, whole| {
+    let done = importing::import(context, file, &bytes, how, found, &mut |at, whole| {
         bar.set_length(whole as u64);
         bar.set_position(at as u64);
         stoppable.goes_on()

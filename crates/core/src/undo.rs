@@ -40,6 +40,7 @@ pub struct Change {
     pub table: String,
     pub name: String,
     /// `None`: it was not there.
+    #[serde(default)]
     pub before: Option<Fields>,
     /// `None`: it is no more.
     pub after: Option<Fields>,
@@ -67,12 +68,13 @@ pub fn without_secrets(fields: &Fields) -> Fields {
         .collect()
 }
 
-/// Writes what [`without_secrets`] would make, without making it.
-pub struct Shown<'a>(pub &'a Fields);
+/// Writes what [`without_secrets`] would make, without making it; but for one field, where one is named.
+pub struct Shown<'a>(pub &'a Fields, pub Option<&'a str>);
 
 impl Serialize for Shown<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
-        serializer.collect_map(self.0.iter().filter(|(_, value)| !value.is_null()).map(|(field, value)| {
+        let shown = |(field, value): &(&String, &Value)| !value.is_null() && self.1 != Some(field.as_str());
+        serializer.collect_map(self.0.iter().filter(shown).map(|(field, value)| {
             let shown =
                 if SECRET.contains(&field.as_str()) { ShownValue::Hidden(value) } else { ShownValue::Open(value) };
             (field, shown)
@@ -89,7 +91,7 @@ impl Serialize for ShownValue<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
         match self {
             Self::Hidden(value) => hidden(value).serialize(serializer),
-            Self::Open(Value::Object(fields)) => Shown(fields).serialize(serializer),
+            Self::Open(Value::Object(fields)) => Shown(fields, None).serialize(serializer),
             Self::Open(Value::Array(list)) => serializer.collect_seq(list.iter().map(ShownValue::Open)),
             Self::Open(other) => other.serialize(serializer),
         }
@@ -336,7 +338,7 @@ mod tests {
             json!({"calls": [{"number": 1, "kept": "AAAA", "until": null}], "tunnel": {"secret": {"a": [1]}, "port": null, "on": true}}),
         ] {
             let fields = fields(record);
-            assert_eq!(serde_json::to_value(Shown(&fields)).unwrap(), Value::Object(without_secrets(&fields)));
+            assert_eq!(serde_json::to_value(Shown(&fields, None)).unwrap(), Value::Object(without_secrets(&fields)));
         }
     }
 

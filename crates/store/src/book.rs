@@ -23,6 +23,8 @@ pub struct Book<'a> {
     /// What this transaction did to records, and the first row that it noted.
     changes: RefCell<Journal>,
     noted: std::cell::Cell<Option<u64>>,
+    /// What the row that it noted last says.
+    what: RefCell<Option<String>>,
     /// The newest row of the history, where this transaction wrote one.
     head: RefCell<Option<(u64, String)>>,
 }
@@ -37,6 +39,7 @@ impl<'a> Book<'a> {
             who: who.into(),
             changes: RefCell::default(),
             noted: std::cell::Cell::new(None),
+            what: RefCell::default(),
             head: RefCell::default(),
         }
     }
@@ -332,10 +335,12 @@ impl<'a> Book<'a> {
             detail: detail.into(),
             hash: String::new(),
         };
-        let follows = self.noted.get().is_some();
         self.noted.set(self.noted.get().or(Some(number)));
         let row = row.chained(&before);
-        self.rows.append_history(&row, follows)?;
+        self.rows.append_history(&row, self.what.borrow().as_deref())?;
+        if self.what.borrow().as_deref() != Some(what) {
+            *self.what.borrow_mut() = Some(what.to_owned());
+        }
         *self.head.borrow_mut() = Some((number, row.hash));
         Ok(())
     }
@@ -348,7 +353,8 @@ impl<'a> Book<'a> {
         self.rows.history(limit)
     }
 
-    /// Shows the rows of the history one by one, the oldest first, for as long as `visit` says yes.
+    /// Shows the rows of the history one by one, the oldest first, for as long as `visit` says yes. One whose hash only follows from it and the
+    /// one before it has none.
     ///
     /// # Errors
     /// The database cannot be read, or what `visit` returns.

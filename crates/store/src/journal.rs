@@ -15,7 +15,6 @@ use yestrel_core::{Problem, Result};
 struct New<'a> {
     table: &'a str,
     name: &'a str,
-    before: Option<()>,
     after: Shown<'a>,
 }
 
@@ -33,7 +32,7 @@ impl Journal {
 
     /// Adds that there is a record now, and was not before.
     pub(crate) fn add_new(&mut self, table: &str, name: &str, fields: &Fields) {
-        self.line(&New { table, name, before: None, after: Shown(fields) });
+        self.line(&New { table, name, after: Shown(fields, Some("name")) });
     }
 
     fn line(&mut self, change: &impl Serialize) {
@@ -63,7 +62,12 @@ pub(crate) fn unpacked(packed: &[u8]) -> Result<Vec<Change>> {
         .lines()
         .map(|line| {
             let line = line.map_err(|error| damaged(error.to_string()))?;
-            serde_json::from_str(&line).map_err(|error| damaged(error.to_string()))
+            let mut change: Change = serde_json::from_str(&line).map_err(|error| damaged(error.to_string()))?;
+            // Of what was not there before, the name stands once.
+            if let (None, Some(after)) = (&change.before, &mut change.after) {
+                after.entry("name").or_insert_with(|| change.name.clone().into());
+            }
+            Ok(change)
         })
         .collect()
 }

@@ -187,7 +187,8 @@ pub trait Rows {
     /// The database cannot be read.
     fn history(&self, limit: usize) -> Result<Vec<HistoryRow>>;
 
-    /// Shows the rows of the history one by one, the oldest first, for as long as `visit` says yes.
+    /// Shows the rows of the history one by one, the oldest first, for as long as `visit` says yes. One whose hash only follows from it and the
+    /// one before it has none.
     ///
     /// # Errors
     /// The database cannot be read, or what `visit` returns.
@@ -211,12 +212,12 @@ pub trait Rows {
     /// As [`Rows::put`].
     fn set_signed_head(&self, signed: &SignedHead) -> Result<()>;
 
-    /// Appends to the history. `follows`: the row before it is of the same command, so that of moment, who and hash nothing is kept again:
-    /// they follow from it.
+    /// Appends to the history. `before`: the `what` of the row before it, where that is of the same command, so that what they have in common
+    /// is not kept again: moment, who and hash, which follow.
     ///
     /// # Errors
     /// As [`Rows::put`].
-    fn append_history(&self, row: &HistoryRow, follows: bool) -> Result<()>;
+    fn append_history(&self, row: &HistoryRow, before: Option<&str>) -> Result<()>;
 
     /// Notes which row of the history is the newest.
     ///

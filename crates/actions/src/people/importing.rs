@@ -41,8 +41,8 @@ impl Kept {
     }
 }
 
-/// Imports what is good in a file; all of it or, when a line is bad and it was not said otherwise, nothing. Where many are new it is a job;
-/// `step` hears how many of how many are there, and says whether to go on.
+/// Imports what is good in a file; all of it or, when a line is bad and it was not said otherwise, nothing. `found` is what [`look`] found just
+/// now. Where many are new it is a job; `step` hears how many of how many are there, and says whether to go on.
 ///
 /// # Errors
 /// A bad line, or as [`look`]; it was stopped, or another import is not finished.
@@ -51,6 +51,7 @@ pub fn import(
     file: &Path,
     bytes: &[u8],
     how: How,
+    found: Found,
     step: &mut dyn FnMut(usize, usize) -> bool,
 ) -> Result<Found> {
     let sha256 = sha256_hex(bytes);
@@ -60,9 +61,8 @@ pub fn import(
         if kept.sha256 != sha256 || kept.how != how {
             return Err(job::unfinished(&open));
         }
-        return go_on(context, &open, bytes, step);
+        return go_on(context, &open, bytes, found, step);
     }
-    let found = look(context, bytes, how)?;
     let new = found.good.iter().filter(|line| line.before.is_none()).count();
     if new <= BATCH || context.only_tries() {
         return context.write(|book| {
@@ -94,7 +94,7 @@ pub fn import(
         make_groups(book, &groups)?;
         Ok(job)
     })?;
-    go_on(context, &job, bytes, step)
+    go_on(context, &job, bytes, found, step)
 }
 
 /// Goes on with one that was broken off; its file must be as it was.
@@ -114,17 +114,23 @@ pub(crate) fn resume(context: &mut Context, job: &Job, step: &mut dyn FnMut(usiz
                 .try_("the file as it was"),
         ));
     }
-    go_on(context, job, &bytes, step)?;
+    let found = look(context, &bytes, kept.how)?;
+    go_on(context, job, &bytes, found, step)?;
     usize::try_from(job.whole).map_err(|error| Problem::failed(error.to_string()))
 }
 
-fn go_on(context: &mut Context, job: &Job, bytes: &[u8], step: &mut dyn FnMut(usize, usize) -> bool) -> Result<Found> {
+fn go_on(
+    context: &mut Context,
+    job: &Job,
+    bytes: &[u8],
+    found: Found,
+    step: &mut dyn FnMut(usize, usize) -> bool,
+) -> Result<Found> {
     let how = Kept::read(job)?.how;
-    let found = look(context, bytes, how)?;
     whole_or_nothing(&found, how)?;
     let new: Vec<&Line> = found.good.iter().filter(|line| line.before.is_none()).collect();
     let whole = usize::try_from(job.whole).unwrap_or(new.len());
-    let mut done = whole.saturating_sub(new.len());
+    let (mut done, mut met) = (whole.saturating_sub(new.len()), 0);
     for batch in new.chunks(BATCH) {
         context.write(|book| {
             let now = still_open(book, job)?;
@@ -135,6 +141,8 @@ fn go_on(context: &mut Context, job: &Job, bytes: &[u8], step: &mut dyn FnMut(us
                 if book.get::<User>(&line.user.name)?.is_none() {
                     apply(book, line)?;
                     made += 1;
+                } else {
+                    met += 1;
                 }
             }
             if made > 0 {
@@ -152,7 +160,10 @@ fn go_on(context: &mut Context, job: &Job, bytes: &[u8], step: &mut dyn FnMut(us
         job::between();
     }
     // What is left are changes of others: looked at once more, and made only if they still are what was seen.
-    let last = look(context, bytes, how)?;
+    let last = match met > 0 || found.good.iter().any(|line| line.verb() == "change") {
+        true => look(context, bytes, how)?,
+        false => Found::default(),
+    };
     context.write(|book| {
         still_open(book, job)?;
         for line in last.good.iter().filter(|line| line.verb() != "keep") {

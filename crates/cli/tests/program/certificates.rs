@@ -110,6 +110,9 @@ fn judges_agree_on_constraints_and_on_a_list_past_an_end() {
     let before = end - jiff::SignedDuration::from_secs(2);
     let at = before.as_second();
     world.judge(&format!("{VERIFY} -crl_check -CRLfile lists.pem -attime {at} tablet/certificate.pem")).is(2);
+    // This judge overlooks a second, and takes what has ended within it whatever a list says.
+    let overlooked = end + jiff::SignedDuration::from_secs(2);
+    wait(30, "a second after its end", || (jiff::Timestamp::now() > overlooked).then_some(()));
     third_judge(
         &world,
         "root.pem tablet/certificate.pem tablet/chain.pem client_auth --crl issuing.crl --crl root.crl",

@@ -205,7 +205,11 @@ fn the_estate_of_a_past_moment_can_be_rebuilt_from_what_is_kept() {
         let mut all = Estate::new();
         for (_, lines) in kept(&database, until) {
             for line in lines.lines() {
-                let Change { table, name, before, after } = serde_json::from_str(line).unwrap();
+                let Change { table, name, before, mut after } = serde_json::from_str(line).unwrap();
+                if let (None, Some(after)) = (&before, &mut after) {
+                    // The name of what was not there before stands once.
+                    after.entry("name").or_insert_with(|| name.clone().into());
+                }
                 let was = match after {
                     Some(after) => all.insert((table, name), lasting(after)),
                     None => all.remove(&(table, name)),

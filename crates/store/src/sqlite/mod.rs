@@ -28,7 +28,7 @@ use rows::SqliteRows;
 /// "YSTL": tells an estate from other SQLite files.
 const APPLICATION: i64 = 0x5953_544c;
 /// Each migration brings a file one version further.
-const MIGRATIONS: [&str; 7] = [
+const MIGRATIONS: [&str; 8] = [
     include_str!("migrations/0001.sql"),
     include_str!("migrations/0002.sql"),
     include_str!("migrations/0003.sql"),
@@ -36,6 +36,7 @@ const MIGRATIONS: [&str; 7] = [
     include_str!("migrations/0005.sql"),
     include_str!("migrations/0006.sql"),
     include_str!("migrations/0007.sql"),
+    include_str!("migrations/0008.sql"),
 ];
 /// KiB of pages that are kept at most, so that a command that writes tens of thousands of rows writes each page once.
 const CACHE: i64 = 32 * 1024;
@@ -320,6 +321,7 @@ impl Store for SqliteStore {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use yestrel_core::audit::HistoryRow;
     use yestrel_core::estate::{Group, Revocation, Site};
 
     fn at() -> Timestamp {
@@ -374,16 +376,25 @@ mod tests {
         let later = at() + jiff::SignedDuration::from_secs(7);
         for (moment, who, rows) in [(at(), "a@b", 3), (later, "c@d", 1), (later, "c@d", 4), (later, "a@b", 2)] {
             store
-                .write(moment, who, |book| (0..rows).try_for_each(|n| book.note("user add", &n.to_string(), "")))
+                .write(moment, who, |book| {
+                    (0..rows).try_for_each(|n| {
+                        book.note(if n == 2 { "user change" } else { "user add" }, &n.to_string(), "")
+                    })
+                })
                 .unwrap();
         }
         let mut all = Vec::new();
         store
             .read(at(), |book| {
+                all = book.history(100)?;
+                let mut at = 0;
                 book.each_history(|row| {
-                    all.push(row);
+                    let hash = if row.hash.is_empty() { String::new() } else { all[at].hash.clone() };
+                    assert_eq!(row, HistoryRow { hash, ..all[at].clone() });
+                    at += 1;
                     Ok(true)
                 })?;
+                assert_eq!(at, 10);
                 // However many are asked for, also where that cuts a command.
                 for limit in 0..12 {
                     assert_eq!(book.history(limit)?, all[10_usize.saturating_sub(limit)..], "{limit}");

@@ -78,13 +78,13 @@ impl SqliteRows<'_> {
 }
 
 impl SqliteRows<'_> {
-    /// The history from a row on that says everything of itself.
-    fn history_from(&self, number: i64, visit: &mut dyn FnMut(HistoryRow) -> Result<bool>) -> Result<()> {
+    /// The history from a row on that says everything of itself; `hashed`: also with those hashes that follow.
+    fn history_from(&self, number: i64, hashed: bool, visit: &mut dyn FnMut(HistoryRow) -> Result<bool>) -> Result<()> {
         let cannot = |error: rusqlite::Error| problem(self.path, &error);
         let sql = "SELECT number, at, who, what, subject, detail, hash FROM history WHERE number >= ?1 ORDER BY number";
         let mut statement = self.connection.prepare_cached(sql).map_err(cannot)?;
         let mut rows = statement.query([number]).map_err(cannot)?;
-        let mut before = (String::new(), String::new(), String::new());
+        let (mut before, mut what) = ((String::new(), String::new(), String::new()), String::new());
         while let Some(row) = rows.next().map_err(cannot)? {
             let read = || {
                 Ok(HistoryRow {
@@ -102,9 +102,19 @@ impl SqliteRows<'_> {
             if row.hash.is_empty() {
                 row.at.clone_from(at);
                 row.who.clone_from(who);
-                row = row.chained(hash);
+                if row.what.is_empty() {
+                    row.what.clone_from(&what);
+                }
+                if hashed {
+                    row = row.chained(hash);
+                    before.2.clone_from(&row.hash);
+                }
+            } else {
+                before = (row.at.clone(), row.who.clone(), row.hash.clone());
             }
-            before = (row.at.clone(), row.who.clone(), row.hash.clone());
+            if row.what != what {
+                what.clone_from(&row.what);
+            }
             if !visit(row)? {
                 break;
             }
@@ -307,7 +317,7 @@ impl Rows for SqliteRows<'_> {
         };
         let (first, whole) = run().map_err(|e| problem(self.path, &e))?;
         let mut found = Vec::new();
-        self.history_from(whole, &mut |row| {
+        self.history_from(whole, true, &mut |row| {
             if i64::try_from(row.number).is_ok_and(|number| number >= first) {
                 found.push(row);
             }
@@ -317,7 +327,7 @@ impl Rows for SqliteRows<'_> {
     }
 
     fn each_history(&self, visit: &mut dyn FnMut(HistoryRow) -> Result<bool>) -> Result<()> {
-        self.history_from(i64::MIN, visit)
+        self.history_from(i64::MIN, false, visit)
     }
 
     fn history_head(&self) -> Result<Option<(u64, String)>> {
@@ -340,8 +350,9 @@ impl Rows for SqliteRows<'_> {
         run().map(drop).map_err(|e| problem(self.path, &e))
     }
 
-    fn append_history(&self, row: &HistoryRow, follows: bool) -> Result<()> {
-        let kept = |text: &str| if follows { String::new() } else { text.to_owned() };
+    fn append_history(&self, row: &HistoryRow, before: Option<&str>) -> Result<()> {
+        let kept = |text: &'_ str| if before.is_some() { String::new() } else { text.to_owned() };
+        let what = if before == Some(row.what.as_str()) { "" } else { &row.what };
         let run = || {
             self.connection
                 .prepare_cached("INSERT INTO history (number, at, who, what, subject, detail, hash) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
@@ -349,7 +360,7 @@ impl Rows for SqliteRows<'_> {
                     row.number as i64,
                     kept(&row.at),
                     kept(&row.who),
-                    row.what,
+                    what,
                     row.subject,
                     row.detail,
                     kept(&row.hash)
