@@ -42,6 +42,7 @@ impl Doorkeeper for Anybody {
             reach: vec![],
             packet_size: 1400,
             keep_alive: 20,
+        asks: false,
         })
     }
 }

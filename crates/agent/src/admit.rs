@@ -23,6 +23,7 @@ use yestrel_net::clock;
 use yestrel_net::plane::Plane;
 use yestrel_net::seats::{Seat, Seats};
 
+use crate::answers::Answers;
 use crate::keep::Keep;
 use crate::peers::Heard;
 use crate::scribe::{Refusals, Scribe, Tables};
@@ -125,6 +126,8 @@ pub struct Granted {
     order: u64,
     /// Whether the plane carries IPv6: the one inside the process does not.
     ipv6: bool,
+    /// Whether a second factor is asked for.
+    asks: bool,
 }
 
 impl Granted {
@@ -132,7 +135,7 @@ impl Granted {
     #[must_use]
     pub fn settings(&self) -> Settings {
         let settings = self.admission.settings(self.inner, self.order);
-        Settings { second: settings.second.filter(|_| self.ipv6), ..settings }
+        Settings { second: settings.second.filter(|_| self.ipv6), asks: self.asks, ..settings }
     }
 }
 
@@ -170,6 +173,8 @@ pub struct Shared {
     renewed: RwLock<Option<Renewal>>,
     /// What was counted since the agent began to run.
     pub(crate) totals: Mutex<Totals>,
+    /// Second factors that were asked for.
+    pub(crate) answers: Answers,
 }
 
 impl Shared {
@@ -199,6 +204,7 @@ impl Shared {
             plane: RwLock::default(),
             spending: Mutex::default(),
             totals: Mutex::default(),
+            answers: Answers::default(),
         });
         shared.set_notices(&notices);
         let (scribe, weak) = (shared.scribe.clone(), Arc::downgrade(&shared));
@@ -266,6 +272,15 @@ impl Shared {
             seat.set_rates(admission.terms.upload, admission.terms.download);
         }
         self.watch(seat, reach.as_ref().ok());
+        // Until a second factor is answered nothing passes, neither way.
+        let owes = |admission: &Admission| {
+            self.answers.owes(&seat.identity, Some(seat.number), &admission.terms, clock::shown())
+        };
+        let held = reach.as_ref().is_ok_and(owes);
+        seat.hold(held);
+        if held {
+            reach = Err(Refusal::plain(Reason::NotYet));
+        }
         let (gateways, reach) = match &reach {
             Ok(admission) => {
                 let six = admission.pool6.as_ref().map(|pool6| gateway_address6(pool6).into());
@@ -371,10 +386,14 @@ impl Shared {
         if since.is_none() {
             room(&self.seats, &self.elsewhere, &admission)?;
         }
+        let identity = admission.proof.identity();
+        let seat = since.and_then(|_| self.seats.of_identity(&identity).into_iter().next());
+        self.answers.may_be_asked(&identity, &admission.terms, clock::shown())?;
+        let asks = self.answers.owes(&identity, seat.map(|seat| seat.number), &admission.terms, clock::shown());
         let order = in_force.number;
         let ipv6 = self.plane().is_some_and(|plane| plane.carries_ipv6());
         if let Some(inner) = admission.address {
-            return Ok(Granted { admission, inner, order, ipv6 });
+            return Ok(Granted { admission, inner, order, ipv6, asks });
         }
         let none = HashSet::new();
         let given = in_force.given.get(listener).unwrap_or(&none);
@@ -395,7 +414,7 @@ impl Shared {
             }
             self.scribe.leased(listener, inner, Some(&admission.device));
         }
-        Ok(Granted { admission, inner, order, ipv6 })
+        Ok(Granted { admission, inner, order, ipv6, asks })
     }
 
     /// What was leased at listeners stays so under their other names.
@@ -573,10 +592,19 @@ impl Shared {
         let now = clock::shown();
         let idle = admission.and_then(|admission| idle(seat, admission, now).ok().flatten());
         let again = admission.and_then(|admission| admission.again);
-        let until = again.into_iter().chain(idle).chain(self.holds_until().map(|(until, _)| until)).min();
+        let answer = admission.and_then(|admission| {
+            self.answers.until(&seat.identity, seat.number, &admission.terms, now).ok().flatten()
+        });
+        let until = again.into_iter().chain(idle).chain(answer).chain(self.holds_until().map(|(until, _)| until)).min();
         if let Some(until) = until.filter(|until| seat.watch(*until, now)) {
             self.ends.lock().insert((until, seat.number));
         }
+    }
+
+    /// What the device of a session is to be asked now, where it owes an answer and was not asked yet.
+    pub(crate) fn question(&self, seat: &Seat) -> Option<&'static str> {
+        let admission = self.decide(&seat.listener(), Coming::of(seat)).ok()?;
+        self.answers.question(&seat.identity, seat.number, &admission.terms, clock::shown())
     }
 
     /// A device that is in is called something else now.

@@ -8,6 +8,7 @@
 //! | `switch` | carries orders out: prepares, switches, holds, goes back |
 //! | `mend` | puts right what something else changes on the host |
 //! | `among` | what agents bring each other |
+//! | `answers` | second factors that policies ask for |
 //! | `peers` | what it remembers of the others |
 //! | `certificate` | the gateway's own certificate and its key |
 //! | `keep` | who it is, its orders, revocations, on disk |
@@ -23,6 +24,7 @@
 
 pub mod admit;
 mod among;
+mod answers;
 mod certificate;
 mod disk;
 pub mod keep;

@@ -491,6 +491,10 @@ impl Agent {
             let now = clock::shown();
             let decided = self.shared.decide(&seat.listener(), Coming::of(&seat));
             let decided = decided.and_then(|admission| idle(&seat, &admission, now).map(|_| admission));
+            let answers = &self.shared.answers;
+            let decided = decided.and_then(|admission| {
+                answers.until(&seat.identity, seat.number, &admission.terms, now).map(|_| admission)
+            });
             if let Ok(admission) = &decided
                 && admission.device != seat.device()
             {
@@ -501,7 +505,13 @@ impl Agent {
                     let words = "its address is another device's now; coming in again brings another one";
                     ended += u64::from(self.end_one(&seat, Reason::Replaced, words));
                 }
-                Ok(_) => self.shared.bound(&seat),
+                Ok(_) => {
+                    self.shared.bound(&seat);
+                    if let Some(question) = self.shared.question(&seat) {
+                        let listener = self.listeners.lock().get(&*seat.listener()).cloned();
+                        listener.iter().for_each(|listener| listener.ask(&seat, question));
+                    }
+                }
                 Err(refusal) => ended += u64::from(self.end_one(&seat, refusal.reason, &refusal.words)),
             }
         }

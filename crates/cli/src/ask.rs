@@ -84,6 +84,19 @@ pub fn choose(what: &str, answers: &[(String, String)], default: Option<&str>) -
     }
 }
 
+/// What somebody types who is asked for something that they read elsewhere just now.
+///
+/// # Errors
+/// Nobody can be asked, or answers any more.
+pub fn answer(what: &str) -> Result<String> {
+    if !somebody_there() {
+        return Err(Problem::refused(format!("the gateway asks for {what}"))
+            .why("nobody can be asked: standard input is no terminal")
+            .try_("yestrel tunnel answer NAME --code DIGITS"));
+    }
+    choose(what, &[], None)
+}
+
 /// A passphrase: from the file that was named, or asked without echo.
 ///
 /// # Errors

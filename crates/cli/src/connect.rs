@@ -4,14 +4,16 @@ use std::net::SocketAddr;
 use std::os::unix::process::CommandExt as _;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use clap::Args;
 use yestrel_actions::credential::handover;
 use yestrel_core::admission::is_everything;
-use yestrel_core::exchange::device::{Status, TunnelState, TunnelStatus};
+use yestrel_core::exchange::device::{Answer, Status, TunnelState, TunnelStatus};
 use yestrel_core::{Problem, Result, name};
-use yestrel_device::connect::{self, Options, Told};
+use yestrel_device::connect::{self, NOT_ASKED, Options, Told};
 use yestrel_device::notices::{self, Kept};
 use yestrel_device::{running, ways};
 
@@ -90,8 +92,23 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
         strict: arguments.strict,
         kinds: ways::all(),
     };
+    let asking = Arc::new(AtomicBool::new(false));
+    let told = |told: Told| {
+        if let Told::Asked(asks) = &told
+            && ask::somebody_there()
+            && !asking.swap(true, Ordering::Relaxed)
+        {
+            let (tunnel, asks, asking) = (options.name.clone(), asks.clone(), asking.clone());
+            std::thread::spawn(move || {
+                answer_here(&tunnel, asks);
+                asking.store(false, Ordering::Relaxed);
+            });
+            return;
+        }
+        tell(output, told);
+    };
     if !arguments.once {
-        return connect::run(&options, &|told| tell(output, told));
+        return connect::run(&options, &told);
     }
     connect::may_begin(&options)?;
     // The key is in memory from here on; its file must not outlive this, however the session ends.
@@ -99,7 +116,7 @@ pub fn run(global: &Global, arguments: &Arguments) -> Result<()> {
     if beside.exists() {
         forget(&beside)?;
     }
-    let ended = connect::run(&options, &|told| tell(output, told));
+    let ended = connect::run(&options, &told);
     running::leave_no_trace(&options.name);
     ended
 }
@@ -134,6 +151,7 @@ pub(crate) fn tell(output: Output, told: Told) {
                 output.say(&line);
             }
         }
+        Told::Asked(what) => output.note(&format!("the gateway asks for {what}")),
         Told::Note(text) => output.note(&text),
         Told::Lost => output.note("the gateway is not heard any more; opening anew"),
     }
@@ -194,6 +212,39 @@ fn in_background(output: Output, arguments: &Arguments, tunnel: &str) -> Result<
     wait_until_up(output, command, tunnel)
 }
 
+/// Gives a tunnel the answer to what its gateway asks for, and waits for what becomes of it: what is asked now, or nothing, where it was right.
+///
+/// # Errors
+/// There is no such tunnel, it ended over it, or the gateway says nothing.
+pub(crate) fn give_answer(tunnel: &str, code: &str) -> Result<Option<String>> {
+    let before = running::ask(tunnel, &Status)?.asks;
+    running::ask(tunnel, &Answer { code: code.trim().to_owned() })?;
+    let patience = Instant::now() + Duration::from_secs(10);
+    while Instant::now() < patience {
+        match running::ask(tunnel, &Status) {
+            Ok(status) if status.asks.is_none() => return Ok(None),
+            Ok(status) if status.asks != before => return Ok(status.asks),
+            Ok(_) => {}
+            Err(problem) => {
+                let ended = running::ended()?.into_iter().find(|ended| ended.name == tunnel);
+                return Err(ended.map_or(problem, |ended| ended.problem));
+            }
+        }
+        std::thread::park_timeout(Duration::from_millis(30));
+    }
+    Err(Problem::failed("the gateway has not said whether that was right").try_("yestrel tunnel list"))
+}
+
+/// Asks whoever sits here, in the foreground of a tunnel, until its gateway is content or the tunnel ends.
+fn answer_here(tunnel: &str, mut asks: String) {
+    while let Ok(code) = ask::answer(&asks) {
+        match give_answer(tunnel, &code) {
+            Ok(Some(more)) => asks = more,
+            Ok(None) | Err(_) => return,
+        }
+    }
+}
+
 fn failed(error: std::io::Error) -> Problem {
     Problem::failed("the tunnel cannot be started").why(error.to_string())
 }
@@ -221,6 +272,29 @@ fn said(log: &str, status: Option<i32>) -> Problem {
     lines("try: ").fold(problem, Problem::try_)
 }
 
+/// A tunnel that has just come up asks for something: whoever started it answers, or is told how.
+fn asked_at_once(output: Output, tunnel: &str, asks: Option<String>) -> Result<()> {
+    let Some(mut asks) = asks else { return Ok(()) };
+    // Its question is on the way.
+    let patience = Instant::now() + Duration::from_secs(2);
+    while asks == NOT_ASKED && Instant::now() < patience {
+        std::thread::park_timeout(Duration::from_millis(30));
+        match running::ask(tunnel, &Status)?.asks {
+            Some(now) => asks = now,
+            None => return Ok(()),
+        }
+    }
+    if !ask::somebody_there() {
+        output.note(&format!("nothing passes yet: it asks for {asks}; yestrel tunnel answer {tunnel}"));
+        return Ok(());
+    }
+    while let Some(more) = give_answer(tunnel, &ask::answer(&asks)?)? {
+        asks = more;
+    }
+    output.say("that was right: the tunnel is open");
+    Ok(())
+}
+
 fn wait_until_up(output: Output, mut command: Command, tunnel: &str) -> Result<()> {
     let log = running::folder()?.join(format!("{tunnel}.log"));
     let file = std::fs::File::create(&log).map_err(failed)?;
@@ -243,7 +317,7 @@ fn wait_until_up(output: Output, mut command: Command, tunnel: &str) -> Result<(
             for line in describe(&status) {
                 output.say(&line);
             }
-            return Ok(());
+            return asked_at_once(output, tunnel, status.asks);
         }
         std::thread::park_timeout(Duration::from_millis(30));
     }

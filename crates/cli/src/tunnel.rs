@@ -18,6 +18,8 @@ use yestrel_device::running;
 use yestrel_net::fetch;
 use zeroize::Zeroizing;
 
+use crate::ask;
+use crate::connect;
 use crate::global::Global;
 use crate::output::{Cell, FormatName, Table, list};
 
@@ -45,6 +47,17 @@ pub enum Command {
         /// A page outside that says from which address it is asked
         #[arg(long, value_name = "URL")]
         seen_by: Option<String>,
+    },
+    /// Answer what a gateway asks for: nothing passes before
+    #[command(
+        after_help = "Example:\n  yestrel tunnel answer harbour\n  yestrel tunnel answer harbour --code 123456\n\nWithout --code it is asked for at the terminal. Each code is good once; after three wrong ones the session ends."
+    )]
+    Answer {
+        /// The tunnel, if several are up
+        name: Option<String>,
+        /// The code that the authenticator shows now
+        #[arg(long, value_name = "DIGITS")]
+        code: Option<String>,
     },
     /// Make a key pair on this device: the private half stays here, the public half is written out for the administrator
     #[command(
@@ -92,15 +105,23 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 "no tunnel is up here; yestrel connect FILE",
             );
             let now = jiff::Timestamp::now();
+            let mut asked = Vec::new();
             for tunnel in running::list()? {
                 let grade = match tunnel.state {
                     TunnelState::Up => Grade::Good,
                     TunnelState::Opening => Grade::Poor,
                     TunnelState::Silent | TunnelState::Lost | TunnelState::Blocked => Grade::Bad,
                 };
+                let (grade, state) = match &tunnel.asks {
+                    Some(asks) if tunnel.state == TunnelState::Up => {
+                        asked.push((tunnel.name.clone(), asks.clone()));
+                        (Grade::Poor, "up, asks")
+                    }
+                    _ => (grade, tunnel.state.word()),
+                };
                 table.row(vec![
                     tunnel.name.into(),
-                    Cell::State(grade, tunnel.state.word().into()),
+                    Cell::State(grade, state.into()),
                     tunnel.holder.into(),
                     tunnel.way.into(),
                     tunnel.inner.map(|inner| inner.to_string()).into(),
@@ -113,6 +134,9 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 ]);
             }
             output.table(&table);
+            for (name, asks) in asked {
+                output.note(&format!("{name} asks for {asks}: yestrel tunnel answer {name}"));
+            }
             for ended in running::ended()? {
                 let why = ended.problem.why.map(|why| format!(" ({why})")).unwrap_or_default();
                 output.note(&format!("{}{why}, at {}", ended.problem.error, yestrel_core::moment(ended.at)));
@@ -122,6 +146,25 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
         Command::Stop { name } => {
             running::stop(&name)?;
             output.say(&format!("stopped the tunnel {name}; this system is as it was before"));
+            Ok(())
+        }
+        Command::Answer { name, code } => {
+            let tunnel = one(name.as_deref())?;
+            let Some(asks) = tunnel.asks else {
+                return Err(Problem::refused(format!("the gateway of {} asks for nothing", tunnel.name))
+                    .why("either it was answered already, or its policies ask for no more"));
+            };
+            let mut code = match code {
+                Some(code) => code,
+                None => ask::answer(&asks)?,
+            };
+            loop {
+                match connect::give_answer(&tunnel.name, &code)? {
+                    None => break,
+                    Some(asks) => code = ask::answer(&asks)?,
+                }
+            }
+            output.say(&format!("that was right: the tunnel {} is open", tunnel.name));
             Ok(())
         }
         Command::Prove { name, reach, look_up, seen_by } => prove(global, name.as_deref(), reach, look_up, seen_by),

@@ -160,6 +160,19 @@ pub fn step(now: Timestamp) -> i64 {
     now.as_second().div_euclid(STEP)
 }
 
+/// The step whose code was given, where it is one of those that count at `now`, and later than the last that was used: each is good once.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn right_code(secret: &Secret, given: &str, now: Timestamp, used: i64) -> std::result::Result<i64, &'static str> {
+    let at = step(now);
+    match (at - WINDOW..=at + WINDOW).find(|step| same(&code(secret, *step), given.trim())) {
+        None => Err("code"),
+        Some(step) if step <= used => Err("code: it was used already"),
+        Some(step) => Ok(step),
+    }
+}
+
 /// What an authenticator scans: the key URI that they all read.
 #[must_use]
 pub fn scan(estate: &str, account: &str, secret: &Secret) -> Zeroizing<String> {
@@ -219,13 +232,8 @@ impl Account {
             Some(_) if !password => Err("password"),
             Some((_, None)) => Err("code: none was given"),
             Some((secret, Some(given))) => {
-                let (at, used) = (step(now), self.second_factor.as_ref().map_or(0, |second| second.used));
-                let found = (at - WINDOW..=at + WINDOW).find(|step| same(&code(secret, *step), given.trim()));
-                match found {
-                    None => Err("code"),
-                    Some(step) if step <= used => Err("code: it was used already"),
-                    Some(step) => Ok(Some(step)),
-                }
+                let used = self.second_factor.as_ref().map_or(0, |second| second.used);
+                right_code(secret, given, now, used).map(Some)
             }
         };
         match right {

@@ -149,7 +149,11 @@ pub fn credential(user: &str, key: u8, material: Material) -> Credential {
 pub fn key_pair(user: &str, key: u8, listeners: &[&str]) -> Credential {
     let way = |listener: &&str| Way { listener: (*listener).into(), inner: Ipv4Addr::new(10, 187, 44, key) };
     let ways = listeners.iter().map(way).collect();
-    credential(user, key, Material::KeyPair(HeldKeyPair { private_key: None, made_on_device: false, ways }))
+    credential(
+        user,
+        key,
+        Material::KeyPair(HeldKeyPair { private_key: None, made_on_device: false, ways, second_factor: None }),
+    )
 }
 
 /// An account at these gateways; nothing is its password.
@@ -212,6 +216,7 @@ pub fn admit(device: &str, key: u8) -> Admit {
         groups: vec![],
         platform: None,
         issued: None,
+        second: None,
     }
 }
 

@@ -38,6 +38,8 @@ const ANSWER_PATIENCE: u64 = 6_000;
 const LOST_PATIENCE: u64 = 4_000;
 /// Between two things that a gateway says to the person here, in milliseconds.
 const WORDS_CALM: u64 = 30_000;
+/// What a tunnel asks for before its gateway has said it.
+pub const NOT_ASKED: &str = "an answer that nobody has given yet";
 /// Program and version, as gateways record it.
 const SOFTWARE: &str = concat!("yestrel ", env!("CARGO_PKG_VERSION"));
 
@@ -341,7 +343,7 @@ fn open(
                     let last = Some(reason).filter(|reason| *reason != Reason::Shutdown);
                     return Err((format!("{}{beside}", reason.sentence()), last));
                 }
-                Event::Changed(_) | Event::Words(_) | Event::Notice(_) | Event::Lost => {}
+                Event::Changed(_) | Event::Words(_) | Event::Question(_) | Event::Notice(_) | Event::Lost => {}
             }
         }
     }
@@ -390,6 +392,7 @@ fn put_in_force(
         status.resolvers.clone_from(&settings.resolvers);
         status.domains.clone_from(&domains);
         status.packet_size = settings.packet_size;
+        status.asks = settings.asks.then(|| status.asks.take().unwrap_or_else(|| NOT_ASKED.into()));
     }
     if settings.reach.iter().any(|range| !reach.iter().any(|within| within.contains(range))) {
         tell(Told::Note(
@@ -538,6 +541,16 @@ fn stay(
                     put_in_force(options, tunnel, folder, &up, &settings, tell)?;
                     tell(Told::Note("the gateway changed the settings of this tunnel".into()));
                 }
+                Event::Question(words) => {
+                    let words: String = words.chars().take(200).collect();
+                    let asks = Some(words).filter(|words| !words.is_empty());
+                    let before = std::mem::replace(&mut tunnel.status.lock().asks, asks.clone());
+                    match asks {
+                        Some(words) => tell(Told::Asked(words)),
+                        None if before.is_some() => tell(Told::Note("that was right: the tunnel is open".into())),
+                        None => {}
+                    }
+                }
                 Event::Words(words) => {
                     // A gateway does not fill a terminal.
                     let now = clock::now();
@@ -639,6 +652,20 @@ fn answer(tunnel: &Tunnel, ask: Ask) -> Answered {
         }
         Ask::Echo(q) => Answered::to(&q, Ok(ask_for_echo(tunnel, q))),
         Ask::LookUp(q) => Answered::to(&q, look_up(tunnel, &q.name)),
+        Ask::Answer(q) => Answered::to(&q, give_answer(tunnel, &q.code)),
+    }
+}
+
+fn give_answer(tunnel: &Tunnel, code: &str) -> Result<()> {
+    if tunnel.status.lock().asks.is_none() {
+        return Err(Problem::refused("the gateway asks for nothing")
+            .why("either it was answered already, or its policies ask for no more"));
+    }
+    let sent = tunnel.way.read().as_ref().is_some_and(|way| way.answer(code));
+    if sent {
+        Ok(())
+    } else {
+        Err(Problem::failed("the gateway cannot be told just now").try_("the same command again"))
     }
 }
 

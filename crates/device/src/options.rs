@@ -35,6 +35,8 @@ pub enum Told {
     Trying { way: String, peer: SocketAddr },
     /// The tunnel is up.
     Up(Box<TunnelStatus>),
+    /// The gateway asks for something, in words.
+    Asked(String),
     /// Something that they should know and that does not stop the tunnel.
     Note(String),
     /// The gateway is not heard any more.

@@ -96,6 +96,16 @@ pub struct Seat {
     download: Rate,
     /// The policy by which it was admitted.
     policy: Mutex<Option<String>>,
+    /// Nothing is carried to it.
+    held: AtomicBool,
+}
+
+/// Packets go nowhere.
+struct Nowhere;
+
+impl Carrier for Nowhere {
+    fn carry(&self, _: Moment, _: &[u8], _: &mut Sender) {}
+    fn flush(&self, _: &mut Sender) {}
 }
 
 /// Sessions that have carried something since they were last asked for, by number.
@@ -135,6 +145,7 @@ impl Seat {
             upload: Rate::default(),
             download: Rate::default(),
             policy: Mutex::default(),
+            held: AtomicBool::new(false),
         })
     }
 
@@ -247,7 +258,12 @@ impl Seat {
     /// How packets get to the device now.
     #[must_use]
     pub fn carrier(&self) -> Arc<dyn Carrier> {
-        self.carrier.read().clone()
+        if self.held.load(Ordering::Relaxed) { Arc::new(Nowhere) } else { self.carrier.read().clone() }
+    }
+
+    /// Whether nothing is to get to the device until this is said otherwise: where its own packets may go is said by [`Seat::set_bounds`].
+    pub fn hold(&self, held: bool) {
+        self.held.store(held, Ordering::Relaxed);
     }
 
     /// Packets get to the device in another way from now on: under renewed keys, say.
@@ -426,13 +442,6 @@ impl Seats {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    struct Nowhere;
-
-    impl Carrier for Nowhere {
-        fn carry(&self, _: Moment, _: &[u8], _: &mut Sender) {}
-        fn flush(&self, _: &mut Sender) {}
-    }
 
     fn seat(number: u64, inner: &str) -> Arc<Seat> {
         let from = "198.51.100.23:40000".parse().unwrap();

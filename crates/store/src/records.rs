@@ -156,7 +156,7 @@ record!(Listener, "listeners", "listener", structured["tunnel", "serves", "resol
 record!(User, "users", "user", structured["groups"]);
 record!(Group, "groups", "group");
 record!(Device, "devices", "device");
-record!(Credential, "credentials", "credential", structured["ways", "told", "gateways", "fixed", "account", "notice"], flags["made_on_device", "once"]);
+record!(Credential, "credentials", "credential", structured["ways", "told", "gateways", "fixed", "account", "notice", "second_factor"], flags["made_on_device", "once"]);
 record!(Address, "addresses", "address", flags["leased"]);
 record!(Revocation, "revocations", "revocation", structured["gateways"]);
 record!(StoredOrder, "orders", "order");

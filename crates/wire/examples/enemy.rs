@@ -151,6 +151,7 @@ fn speed() {
         reach: vec!["10.44.0.0/22".parse().expect("a range")],
         packet_size: 1400,
         keep_alive: 20,
+        asks: false,
     };
     let ids = Ids { device: ConnectionId([1; 8]), gateway: ConnectionId([2; 8]) };
     let from = "198.51.100.23:4000".parse().expect("an address");

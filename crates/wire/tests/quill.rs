@@ -135,6 +135,7 @@ fn settings(edition: u32) -> Settings {
         reach: vec!["10.44.0.0/22".parse().unwrap()],
         packet_size: 1400,
         keep_alive: 20,
+        asks: false,
     }
 }
 

@@ -1,10 +1,10 @@
 //! Signing in with an account, and lock-outs.
 
 use yestrel_core::account::{self, Account};
-use yestrel_core::admission::ms_chap_purpose;
+use yestrel_core::admission::{ms_chap_purpose, second_factor_purpose};
 use yestrel_core::estate::{Credential, CredentialKind, Gateway, User, UserState};
 use yestrel_core::{Problem, Result, moment, sealed};
-use yestrel_store::{Book, SealingKey};
+use yestrel_store::{Book, Query, SealingKey};
 
 use super::wish::named;
 use crate::context::Context;
@@ -31,6 +31,39 @@ pub(super) fn seal_for_agents(
             let form = sealing.open(kept, &labels::ms_chap(credential))?;
             let sealed = sealed::seal(&gateway.public_key, &ms_chap_purpose(&account.name), &form)?;
             account.for_agents.insert(gateway.name.clone(), sealed);
+        }
+    }
+    Ok(())
+}
+
+/// Seals the second factor of a key pair to the agents of its gateways, each for itself, where it has one.
+///
+/// # Errors
+/// It cannot be opened; a gateway's key is damaged.
+pub(super) fn seal_factor_for_agents(book: &Book<'_>, sealing: &SealingKey, credential: &mut Credential) -> Result<()> {
+    let (name, identity, gateways) = (credential.name.clone(), credential.identity, credential.gateways());
+    let Some(factor) = credential.key_factor_mut() else { return Ok(()) };
+    let secret = sealing.open(&factor.secret, &labels::second_factor(&name))?;
+    factor.for_agents.clear();
+    for gateway in gateways {
+        let gateway: Gateway = book.need(&gateway)?;
+        let sealed = sealed::seal(&gateway.public_key, &second_factor_purpose(&identity), &secret)?;
+        factor.for_agents.insert(gateway.public_key.to_string(), sealed);
+    }
+    Ok(())
+}
+
+/// The same for every second factor of a key pair that comes in at a gateway, which has another key.
+///
+/// # Errors
+/// As [`seal_factor_for_agents`].
+pub(crate) fn seal_all_factors_for_agent(book: &Book<'_>, sealing: &SealingKey, gateway: &str) -> Result<()> {
+    let live = [("revoked", serde_json::Value::Null)];
+    let query = Query { filters: &live, having: Some("second_factor"), ..Query::default() };
+    for mut credential in book.ask::<Credential>(&query)? {
+        if credential.gateways().iter().any(|one| one == gateway) {
+            seal_factor_for_agents(book, sealing, &mut credential)?;
+            book.put(&credential)?;
         }
     }
     Ok(())

@@ -46,6 +46,7 @@ pub(crate) fn revoke_within(
         account.for_agents.clear();
         account.password = String::new();
     }
+    credential.forget_key_factor();
     credential.revoked = Some(now);
     credential.reason = Some(reason.into());
     credential.set_private_key(None);

@@ -7,6 +7,7 @@ use std::path::Path;
 
 use age::armor::{ArmoredReader, ArmoredWriter, Format};
 use age::secrecy::SecretString;
+use yestrel_core::account;
 use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{Credential, CredentialKind, Gateway, IssuedCertificate, Listener, Site, Told};
 use yestrel_core::handover::{FORMAT, Handover, HandoverAccount, HandoverCertificate, HandoverWay, LONGEST};
@@ -201,6 +202,40 @@ pub fn hand_over(
             book.note("credential handover", &other.name, &format!("with {}", credential.name))?;
         }
         deliver(&written)?;
+        Ok(credential)
+    })
+}
+
+/// Tells what the authenticator of a key pair's second factor scans, once. `deliver` gets it and must have put it somewhere safe when it returns.
+///
+/// # Errors
+/// It has none, it was told already, or `deliver` fails: then nothing has changed.
+pub fn second_factor(
+    context: &mut Context,
+    text: &str,
+    deliver: impl FnOnce(&str) -> Result<()>,
+) -> Result<Credential> {
+    let keys = context.keys()?;
+    context.write(|book| {
+        let mut credential = named(book, text, Some(CredentialKind::KeyPair))?;
+        job::finished(book, &credential)?;
+        let (name, device) = (credential.name.clone(), credential.device.clone());
+        let renew = format!("yestrel credential renew {device} --second-factor   makes another");
+        let Some(factor) = credential.key_factor_mut() else {
+            return Err(Problem::refused(format!("{name} has no second factor"))
+                .why("it was issued without one, or is revoked")
+                .try_(renew));
+        };
+        if factor.handed_over {
+            return Err(Problem::refused(format!("the second factor of {name} was told already"))
+                .why("whoever else scanned it would have the same codes")
+                .try_(renew));
+        }
+        let secret = keys.sealing.open(&factor.secret, &labels::second_factor(&name))?;
+        factor.handed_over = true;
+        book.put(&credential)?;
+        book.note("credential handover", &name, "its second factor")?;
+        deliver(&account::scan(&find::this_estate(book)?.name, &device, &secret))?;
         Ok(credential)
     })
 }

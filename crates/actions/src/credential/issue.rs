@@ -8,7 +8,7 @@ use yestrel_core::account::{self, Account, SecondFactor};
 use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{
     CertificateKind, Credential, CredentialKind, Device, Gateway, Group, HeldCertificate, HeldKeyPair, HeldPassword,
-    Listener, Material, Method, Registry, Revocation, User, Way,
+    KeyFactor, Listener, Material, Method, Registry, Revocation, User, Way,
 };
 use yestrel_core::keys::{KeyPair, PublicKey, Secret};
 use yestrel_core::x509::certificate::{self, Points, Purpose, Wanted};
@@ -29,6 +29,8 @@ use crate::context::Context;
 use crate::find;
 use crate::keyring::{Keys, Signing, days_on, labels, random, random16};
 
+/// Bytes of a second factor's secret (RFC 4226 section 4 recommends 160 bits).
+const FACTOR: usize = 20;
 /// Days that a device's certificate holds when neither the command nor a group of its user says otherwise.
 const CERTIFICATE_DAYS: i64 = 365;
 
@@ -196,8 +198,8 @@ pub(super) fn check_wish(wish: &Wish, now: Timestamp) -> Result<()> {
         CredentialKind::Password if wish.public_key.is_some() || wish.request.is_some() => {
             Some("an account has no key")
         }
-        CredentialKind::KeyPair | CredentialKind::Certificate if wish.second_factor => {
-            Some("a second factor belongs to an account: --kind password")
+        CredentialKind::Certificate if wish.second_factor => {
+            Some("a second factor belongs to a key pair or an account: --kind key-pair, --kind password")
         }
         _ => None,
     };
@@ -287,7 +289,8 @@ pub(super) fn make(
             };
             credential.identity = identity;
             let made_on_device = private_key.is_none();
-            credential.material = Material::KeyPair(HeldKeyPair { private_key, made_on_device, ways: Vec::new() });
+            credential.material =
+                Material::KeyPair(HeldKeyPair { private_key, made_on_device, ways: Vec::new(), second_factor: None });
         }
         CredentialKind::Certificate => certify(book, keys, device, wish, common, &mut credential)?,
         CredentialKind::Password => {
@@ -320,8 +323,22 @@ pub(super) fn make(
             )?);
         }
     }
+    if wish.second_factor && wish.kind == CredentialKind::KeyPair {
+        add_factor(book, keys, &mut credential)?;
+    }
     book.put_new(&credential)?;
     Ok(credential)
+}
+
+/// A key pair gets a second factor, sealed to the agents of those gateways at which it may come in.
+fn add_factor(book: &Book<'_>, keys: &Keys, credential: &mut Credential) -> Result<()> {
+    let mut bytes = [0; FACTOR];
+    fill(&mut bytes)?;
+    let secret = keys.sealing.seal(&Secret::new(bytes.to_vec()), &labels::second_factor(&credential.name))?;
+    if let Material::KeyPair(pair) = &mut credential.material {
+        pair.second_factor = Some(KeyFactor { secret, handed_over: false, for_agents: BTreeMap::new() });
+    }
+    super::account::seal_factor_for_agents(book, &keys.sealing, credential)
 }
 
 /// The end of devices' names where the estate's authority is limited to no domain: a top label that is reserved for private use.
@@ -437,7 +454,7 @@ fn open_account(
         None
     };
     let second_factor = if wish.second_factor {
-        let mut bytes = [0; 20];
+        let mut bytes = [0; FACTOR];
         fill(&mut bytes)?;
         let secret = seal(&Secret::new(bytes.to_vec()), &labels::second_factor(credential))?;
         Some(SecondFactor { secret, used: 0, handed_over: false })

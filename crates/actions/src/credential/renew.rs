@@ -63,7 +63,9 @@ fn renew_within(book: &Book<'_>, keys: &Keys, mut old: Credential, wish: &Wish) 
         algorithm: wish.algorithm,
         authority: wish.authority.clone().or(signed_by.filter(|_| still)),
         password: wish.password.clone(),
-        second_factor: old.account().is_some_and(|account| account.second_factor.is_some()) || wish.second_factor,
+        second_factor: old.account().is_some_and(|account| account.second_factor.is_some())
+            || old.key_factor().is_some()
+            || wish.second_factor,
         address: wish.address.or_else(|| old.fixed().map(|way| way.inner)),
         once: old.once,
         valid_from: wish.valid_from,

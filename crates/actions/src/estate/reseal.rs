@@ -64,6 +64,7 @@ pub(crate) fn everything(book: &Book<'_>, old: &SealingKey, new: &SealingKey) ->
             change.one(&mut private_key, &labels::credential(&name))?;
             one.set_private_key(Some(private_key));
         }
+        change.maybe(one.key_factor_mut().map(|factor| &mut factor.secret), &labels::second_factor(&name))?;
         let Some(account) = one.account_mut() else { return Ok(()) };
         change.maybe(account.generated.as_mut(), &labels::credential(&name))?;
         change.maybe(account.ms_chap.as_mut(), &labels::ms_chap(&name))?;

@@ -75,6 +75,7 @@ fn renew_secrets(book: &Book<'_>, keys: &Keys, gateway: &mut Gateway) -> Result<
     // Accounts are sealed to the key that the estate has of it.
     book.put(gateway)?;
     account::seal_all_for_agent(book, &keys.sealing, &gateway.name)?;
+    account::seal_all_factors_for_agent(book, &keys.sealing, &gateway.name)?;
     if gateway.certificate.take_if(|one| one.authority.is_some()).is_some() {
         gateway.certificate_key = None;
     }

@@ -201,6 +201,9 @@ fn reseal(sealing: &SealingKey, credential: &mut Credential, old: &str, new: &st
         again(&mut private_key, labels::credential)?;
         credential.set_private_key(Some(private_key));
     }
+    if let Some(factor) = credential.key_factor_mut() {
+        again(&mut factor.secret, labels::second_factor)?;
+    }
     let Some(account) = credential.account_mut() else { return Ok(()) };
     if let Some(generated) = &mut account.generated {
         again(generated, labels::credential)?;

@@ -43,7 +43,8 @@ pub struct Given {
 
 impl From<Settings> for Given {
     fn from(settings: Settings) -> Self {
-        let Settings { edition, inner, gateway, second: _, resolvers, reach, packet_size, keep_alive: _ } = settings;
+        let Settings { edition, inner, gateway, second: _, resolvers, reach, packet_size, keep_alive: _, asks: _ } =
+            settings;
         Self { edition, inner, gateway, resolvers, reach, packet_size }
     }
 }
@@ -51,7 +52,7 @@ impl From<Settings> for Given {
 impl From<Given> for Settings {
     fn from(given: Given) -> Self {
         let Given { edition, inner, gateway, resolvers, reach, packet_size } = given;
-        Self { edition, inner, gateway, second: None, resolvers, reach, packet_size, keep_alive: 0 }
+        Self { edition, inner, gateway, second: None, resolvers, reach, packet_size, keep_alive: 0, asks: false }
     }
 }
 

@@ -87,6 +87,9 @@ pub trait Tunnel: Send + Sync {
     /// Says something to the people at all devices here, where the kind can.
     fn say(&self, _words: &str) {}
 
+    /// Asks the person at the device of a session of this listener for a second factor, where the kind can.
+    fn ask(&self, _seat: &Seat, _question: &str) {}
+
     /// Says something to another gateway that is here, where the kind can.
     fn tell_peer(&self, _peer: &PublicKey, _bytes: &[u8]) {}
 

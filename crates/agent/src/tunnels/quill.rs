@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 use parking_lot::{Mutex, MutexGuard, RwLock};
-use yestrel_core::admission::{Reason as Why, Refusal, Shown};
+use yestrel_core::admission::{Reason as Why, Refusal, Shown, second_factor_purpose};
 use yestrel_core::exchange::NewsEvent;
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::{PublicKey, Secret};
@@ -28,7 +28,7 @@ use yestrel_wire::quill::hands::Hands;
 use yestrel_wire::quill::handshake::{FIRST_OVERHEAD, LONGEST as LONGEST_OPENING};
 use yestrel_wire::quill::lane::Lane;
 use yestrel_wire::quill::message::Settings;
-use yestrel_wire::quill::parcel::{AMONG_GATEWAYS, NOTICE, WORDS};
+use yestrel_wire::quill::parcel::{AMONG_GATEWAYS, ANSWER, NOTICE, QUESTION, WORDS};
 use yestrel_wire::quill::{ConnectionId, MARK_BITS, Mark, Reason, Suite};
 
 use super::kind::{inward, thread};
@@ -36,7 +36,11 @@ use super::queue::Queue;
 use super::strangers::{ENOUGH, GATHER, Strangers, Unknown};
 use super::{Ground, Kind, Tunnel};
 use crate::admit::{Coming, Shared, ends};
+use crate::answers::Given as Became;
 use crate::peers::LONGEST;
+
+/// Bytes of an answer at most: more is no code.
+const LONGEST_ANSWER: usize = 64;
 
 /// The kind.
 pub struct QuillKind;
@@ -153,6 +157,7 @@ fn settings(given: Given) -> Settings {
         reach: given.reach,
         packet_size: given.packet_size,
         keep_alive: given.keep_alive,
+        asks: given.asks,
     }
 }
 
@@ -174,6 +179,7 @@ fn of_a_peer() -> Settings {
         reach: Vec::new(),
         packet_size: 1280,
         keep_alive: 15,
+        asks: false,
     }
 }
 
@@ -317,6 +323,13 @@ impl Tunnel for Quill {
         self.settle(machine);
     }
 
+    fn ask(&self, seat: &Seat, question: &str) {
+        let mut machine = self.machine.lock();
+        self.put_question(&mut machine, &seat.identity.0, question);
+        machine.tick(clock::now());
+        self.settle(machine);
+    }
+
     fn end(&self, seat: &Seat, reason: Why, words: &str) -> bool {
         let mut machine = self.machine.lock();
         let ended = machine.end(clock::now(), &seat.identity.0, number(reason), words);
@@ -375,6 +388,10 @@ impl Quill {
             }
             for event in events {
                 let Some(event) = self.of_peers(&mut machine, event) else { continue };
+                if let Event::Parcel { device_key, bytes, .. } = &event {
+                    self.answered(&mut machine, device_key, bytes);
+                    continue;
+                }
                 let opened = matches!(event, Event::Opened { .. });
                 let device = match &event {
                     Event::Opened { device_key, .. } | Event::Renewed { device_key, .. } => Some(*device_key),
@@ -385,6 +402,10 @@ impl Quill {
                     machine.end(clock::now(), &key, number(refusal.reason), &refusal.words);
                 } else if let Some(key) = device {
                     self.bring_notice(&mut machine, &key);
+                    let seat = self.shared.seats.of_identity(&PublicKey(key)).into_iter().next();
+                    if let Some(question) = seat.and_then(|seat| self.shared.question(&seat)) {
+                        self.put_question(&mut machine, &key, question);
+                    }
                     if opened && let Some((until, true)) = self.shared.holds_until() {
                         machine.send_parcel(clock::now(), &key, WORDS, ends(until).as_bytes().into());
                     }
@@ -418,8 +439,50 @@ impl Quill {
                 self.shared.heard(&self.called.now(), PublicKey(device_key), bytes);
                 None
             }
+            Event::Parcel { device_key, kind: ANSWER, .. } if !here.contains(&device_key) => Some(event),
             Event::Parcel { .. } => None,
             other => Some(other),
+        }
+    }
+
+    /// The person at a device is asked for something.
+    fn put_question(&self, machine: &mut Gateway, key: &[u8; 32], question: &str) {
+        machine.expect(key, LONGEST_ANSWER);
+        machine.send_parcel(clock::now(), key, QUESTION, question.as_bytes().into());
+    }
+
+    /// The person at a device has answered.
+    fn answered(&self, machine: &mut Gateway, key: &[u8; 32], answer: &[u8]) {
+        let identity = PublicKey(*key);
+        let Some(seat) = self.shared.seats.of_identity(&identity).into_iter().next() else { return };
+        let Ok(admission) = self.shared.decide(&seat.listener(), Coming::of(&seat)) else { return };
+        let answers = &self.shared.answers;
+        let now = clock::shown();
+        if !answers.owes(&identity, Some(seat.number), &admission.terms, now) {
+            return;
+        }
+        let secret = admission.second.map(|sealed| sealed.open(&self.private, &second_factor_purpose(&identity)));
+        let given = match secret {
+            Some(Ok(secret)) => answers.give(&identity, seat.number, &secret, &String::from_utf8_lossy(answer), now),
+            _ => Became::Over(Refusal { reason: Why::Policy, words: "its second factor is not known here".into() }),
+        };
+        let refused = |words: &str, reason: Why| {
+            self.shared.refused(&self.called.now(), Some(identity), seat.from(), reason, words);
+        };
+        match given {
+            Became::Right => {
+                tracing::info!(device = seat.device(), "a second factor was answered");
+                self.shared.bound(&seat);
+                machine.send_parcel(clock::now(), key, QUESTION, [].into());
+            }
+            Became::Wrong(question) => {
+                refused("a second factor was answered wrongly", Why::Policy);
+                self.put_question(machine, key, &question);
+            }
+            Became::Over(refusal) => {
+                refused(&refusal.words, refusal.reason);
+                machine.end(clock::now(), key, number(refusal.reason), &refusal.words);
+            }
         }
     }
 

@@ -213,6 +213,28 @@ pub(super) fn account(
     say_unknown(output, context, &handed)
 }
 
+/// Tells what the authenticator of a key pair's second factor scans, once.
+pub(super) fn second_factor(global: &Global, context: &mut Context, name: &str, to: Option<&Path>) -> Result<()> {
+    let output = global.output();
+    let where_to = to.map_or_else(|| "this terminal".to_owned(), |path| path.display().to_string());
+    ask::confirm(global.yes, &format!("this reveals the second factor of {name} to {where_to}, once"))?;
+    let handed = handover::second_factor(context, name, |scanned| match to {
+        Some(path) => handover::write_bytes(path, format!("{scanned}\n").as_bytes()),
+        None if output.is_for_programs() => {
+            output.record(&[("second factor", scanned.into())]);
+            Ok(())
+        }
+        None => {
+            output.write(&format!("{scanned}\n"));
+            if output.terminal { show_code(output, scanned) } else { Ok(()) }
+        }
+    })?;
+    if to.is_some() {
+        output.say(&format!("the second factor of {} is in {where_to}: its authenticator reads it", handed.name));
+    }
+    say_unknown(output, context, &handed)
+}
+
 pub(super) fn show_code(output: Output, text: &str) -> Result<()> {
     let too_large =
         |_| Problem::refused("the handover does not fit into a code").why("it has too many ways").try_("--to FILE");

@@ -47,6 +47,12 @@ pub(super) fn say_issued(output: Output, issued: &Credential) {
             return;
         }
     }
+    if issued.key_factor().is_some() {
+        output.say(&format!(
+            "yestrel credential handover {} --second-factor   tells what its authenticator scans, once",
+            issued.device
+        ));
+    }
     match issued.kind() {
         CredentialKind::KeyPair => output.say(&format!(
             "yestrel rollout   lets it in;  yestrel credential handover {} --to FILE   gives it to the device",

@@ -179,6 +179,9 @@ pub enum Command {
         /// Show it in the terminal as a code to scan
         #[arg(long, conflicts_with_all = ["to", "passphrase", "passphrase_file"])]
         code: bool,
+        /// Of a key pair: tell what the authenticator of its second factor scans, once, apart from the key
+        #[arg(long, conflicts_with_all = ["group", "code", "form", "passphrase", "passphrase_file"])]
+        second_factor: bool,
     },
     /// Tell a device what is new since its handover (address, port, keys, reach), without a new credential: sealed to it, signed by the estate
     #[command(
@@ -283,7 +286,7 @@ pub struct About {
     /// Read the password of an account from a file instead of asking
     #[arg(long, value_name = "FILE")]
     password_file: Option<PathBuf>,
-    /// An account also needs a code that changes (RFC 6238)
+    /// Beside the key or the password a code that changes (RFC 6238): of a key pair, where a policy asks for it
     #[arg(long)]
     second_factor: bool,
     /// The inner address that the device is to have, always, of a listener's pool; without it the gateway or the estate chooses
@@ -468,9 +471,13 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             passphrase,
             passphrase_file,
             code,
+            second_factor,
             ..
         } => {
             let name = name.unwrap_or_default();
+            if second_factor {
+                return hand_over::second_factor(global, &mut context, &name, to.as_deref());
+            }
             if code && !output.terminal {
                 return Err(Problem::words("a code to scan is for a terminal")
                     .why("standard output is none")

@@ -104,7 +104,10 @@ pub(super) fn show(output: Output, context: &mut Context, name: &str, kind: Opti
                 ("locked out until", account.locked(now).into()),
             ]);
         }
-        (None, None) => record.push(("key", credential.identity.fingerprint().into())),
+        (None, None) => {
+            record.push(("key", credential.identity.fingerprint().into()));
+            record.push(("second factor", credential.key_factor().is_some().into()));
+        }
     }
     record.extend([
         ("made", if credential.made_on_device() { "on the device" } else { "in the estate" }.into()),

@@ -218,6 +218,12 @@ pub struct Limits {
     /// A resolver in place of the listener's; several times for several
     #[arg(long, value_name = "ADDRESS")]
     resolver: Vec<std::net::IpAddr>,
+    /// Ask whoever comes in for the code of a second factor; nothing passes before it is answered. For the tunnel quill
+    #[arg(long)]
+    second_factor: bool,
+    /// Ask for it again after so long, also in a session that goes on: 8h; without it, in each session once
+    #[arg(long, value_name = "DURATION", value_parser = seconds)]
+    again_after: Option<u32>,
 }
 
 impl Limits {
@@ -232,6 +238,8 @@ impl Limits {
             stay: self.stay,
             reach: (!self.reach.is_empty()).then(|| self.reach.iter().map(IpNet::trunc).collect()),
             resolvers: self.resolver.clone(),
+            second_factor: self.second_factor,
+            again_after: self.again_after,
         }
     }
 
@@ -248,6 +256,8 @@ impl Limits {
             stay: named.stay || before.stay,
             reach: named.reach.or(before.reach),
             resolvers: if named.resolvers.is_empty() { before.resolvers } else { named.resolvers },
+            second_factor: named.second_factor || before.second_factor,
+            again_after: named.again_after.or(before.again_after),
         }
     }
 }

@@ -91,7 +91,7 @@ const WHEN: [(&str, &str); 6] = [
 ];
 
 /// Limits, each with an example and what it does.
-const LIMITS: [(&str, &str, &str); 9] = [
+const LIMITS: [(&str, &str, &str); 11] = [
     ("session", "8h", "a session ends after so long"),
     ("idle", "15m", "it ends when it carried nothing for so long"),
     ("user-sessions", "2", "so many of one user at once"),
@@ -101,6 +101,8 @@ const LIMITS: [(&str, &str, &str); 9] = [
     ("reach", "10.44.1.0/24", "what may be reached at most; several times for several"),
     ("resolver", "10.44.0.20", "in place of the listener's"),
     ("stay", "", "who is in stays in when hours, dates or age are over"),
+    ("second-factor", "", "whoever comes in is asked for a code"),
+    ("again-after", "8h", "and again after so long"),
 ];
 
 /// Asks for one condition after the other; `None`: nobody answers any more.

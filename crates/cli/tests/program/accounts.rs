@@ -22,7 +22,7 @@ fn contains(haystack: &[u8], needle: &str) -> bool {
 }
 
 /// A code of RFC 6238, computed by something that is not ours.
-fn code(world: &World, uri: &str, later: i64) -> String {
+pub fn code(world: &World, uri: &str, later: i64) -> String {
     world
         .judge(&format!(
             "python3 - '{uri}' {later} <<'P'

@@ -29,6 +29,7 @@
 //! | `renamed` | gateways and listeners under other names |
 //! | `guide` | the guide and questions at a terminal |
 //! | `by_ssh`, `by_ssh_changes` | machines over SSH: coming there, changing what runs there |
+//! | `second_factor` | second factors that policies ask for |
 //! | `phones` | what phones and computers have built in comes in |
 //! | `packages` | signed packages, upgrades without a person |
 //! | `manual` | what is made from the commands themselves |
@@ -68,5 +69,6 @@ mod phones;
 mod policies;
 mod processes;
 mod renamed;
+mod second_factor;
 mod undone;
 mod whole;

@@ -11,6 +11,7 @@ use crate::order::{Admit, OrderListener, Revoked};
 use crate::policy::span;
 use crate::policy::{At, Effect, List, Person, Rule, Terms, nearest_soon};
 use crate::pool::{beside, gateway_address, gateway_address6};
+use crate::sealed::Sealed;
 use crate::tunnel::{Second, Settings};
 
 /// What somebody is granted.
@@ -33,6 +34,8 @@ pub struct Admission {
     /// The policy by which it is admitted; `None` in an order without any.
     pub policy: Option<String>,
     pub terms: Terms,
+    /// What the codes of its second factor come from, sealed to this gateway.
+    pub second: Option<Sealed>,
     /// When it ends or may end by itself, at the latest; of a session that is up.
     pub again: Option<Timestamp>,
 }
@@ -55,6 +58,7 @@ impl Admission {
             reach: self.reach.clone(),
             packet_size: self.packet_size,
             keep_alive: self.keep_alive,
+            asks: false,
         }
     }
 }
@@ -100,6 +104,17 @@ pub fn decide(
     };
     let (policy, terms) = judged.map(|rule| (rule.name.clone(), rule.terms.clone())).unzip();
     let terms = terms.unwrap_or_default();
+    if terms.second_factor {
+        let asked_by = || format!("the policy {} asks for a second factor", policy.as_deref().unwrap_or_default());
+        if !listener.tunnel.asks() {
+            let words = format!("{}, and the tunnel {} cannot ask for one", asked_by(), listener.tunnel.word());
+            return Err(Refusal { reason: Reason::Policy, words });
+        }
+        if admit.second.is_none() {
+            let words = format!("{}, and {} has none", asked_by(), admit.device);
+            return Err(Refusal { reason: Reason::Policy, words });
+        }
+    }
     let over = claim.since.zip(terms.session).and_then(|(since, seconds)| later(since, seconds));
     if let Some(seconds) = terms.session.filter(|_| over.is_some_and(|over| over <= now)) {
         return Err(Refusal { reason: Reason::Limit, words: format!("its session time of {} is over", span(seconds)) });
@@ -118,6 +133,7 @@ pub fn decide(
         pool: listener.pool,
         pool6: listener.pool6,
         sessions: admit.sessions,
+        second: admit.second,
         until: admit.until,
         reach,
         resolvers: if terms.resolvers.is_empty() { listener.resolvers.clone() } else { terms.resolvers.clone() },

@@ -20,7 +20,7 @@ mod roll;
 
 pub use claim::{Claim, Shown};
 pub use decide::{Admission, decide};
-pub use proof::{Proof, ProofKind, account_purpose, ms_chap_purpose, shared_secret_purpose};
+pub use proof::{Proof, ProofKind, account_purpose, ms_chap_purpose, second_factor_purpose, shared_secret_purpose};
 pub use reach::{Bounds, is_everything, within};
 pub use reason::{Reason, Refusal};
 pub use roll::Roll;

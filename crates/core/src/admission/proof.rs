@@ -79,6 +79,12 @@ impl Proof {
     }
 }
 
+/// What the secret of a key pair's second factor is sealed for.
+#[must_use]
+pub fn second_factor_purpose(identity: &PublicKey) -> String {
+    format!("second factor {identity}")
+}
+
 /// What an account's form of the password is sealed for.
 #[must_use]
 pub fn account_purpose(name: &str) -> String {

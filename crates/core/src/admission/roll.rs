@@ -10,6 +10,7 @@ use super::{Proof, ProofKind, Shown};
 use crate::keys::PublicKey;
 use crate::order::{Admit, Amendment, Content, OrderListener};
 use crate::policy::List as Policies;
+use crate::sealed::Sealed;
 
 /// An entry as it is kept: of one size, so that all of them stand in one piece of memory. What most do not have stands beside them.
 #[derive(Debug, Clone)]
@@ -77,6 +78,8 @@ struct List {
     names: String,
     /// Proofs that are neither a key nor a certificate.
     others: Vec<Proof>,
+    /// Second factors, by identity.
+    seconds: HashMap<PublicKey, Sealed>,
     /// Places in `entries`, by identity.
     identities: Vec<u32>,
     accounts: BTreeMap<String, Vec<u32>>,
@@ -100,7 +103,8 @@ impl List {
     }
 
     fn push(&mut self, admit: Admit, listeners: &HashMap<String, u16>, traits: &mut Traits) {
-        let Admit { proof, device, at, address, from, until, suspended, sessions, groups, platform, issued } = admit;
+        let Admit { proof, device, at, address, from, until, suspended, sessions, groups, platform, issued, second } =
+            admit;
         let at = match at {
             Some(at) => match listeners.get(&at) {
                 Some(at) => *at,
@@ -123,6 +127,9 @@ impl List {
                 u32::try_from(self.others.len() - 1).unwrap_or(u32::MAX)
             }
         };
+        if let Some(second) = second {
+            self.seconds.insert(identity, second);
+        }
         // Names are far shorter; one that is not stands as much as fits, and is nobody's.
         let fits =
             (0..=device.len().min(usize::from(u16::MAX))).rev().find(|at| device.is_char_boundary(*at)).unwrap_or(0);
@@ -172,6 +179,7 @@ impl List {
                 .and_then(|until| Timestamp::from_millisecond(until).ok()),
             suspended: entry.suspended,
             sessions: Some(entry.sessions).filter(|sessions| *sessions != u32::MAX),
+            second: self.seconds.get(&entry.identity).cloned(),
         }
     }
 

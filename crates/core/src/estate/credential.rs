@@ -1,6 +1,6 @@
 //! What lets one device in, by its kind.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
@@ -10,6 +10,7 @@ use super::told::{NoticeMade, Told, stale};
 use super::{Gateway, Listener, SealedSecret, Site};
 use crate::account::Account;
 use crate::keys::PublicKey;
+use crate::sealed::Sealed;
 
 /// One path by which a credential may come in.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -65,6 +66,19 @@ pub struct HeldKeyPair {
     pub made_on_device: bool,
     /// In order of preference.
     pub ways: Vec<Way>,
+    /// What the codes come from that policies ask for beside the key.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub second_factor: Option<KeyFactor>,
+}
+
+/// The second factor of a key pair: codes of an authenticator (RFC 6238).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeyFactor {
+    pub secret: SealedSecret,
+    /// The code that is scanned is shown once.
+    pub handed_over: bool,
+    /// The secret sealed to agents, by the public keys of their gateways.
+    pub for_agents: BTreeMap<String, Sealed>,
 }
 
 /// A certificate as the estate has it.
@@ -313,6 +327,30 @@ impl Credential {
         match &mut self.material {
             Material::Password(password) => Some(&mut password.account),
             _ => None,
+        }
+    }
+
+    /// The second factor of a key pair, where it has one.
+    #[must_use]
+    pub fn key_factor(&self) -> Option<&KeyFactor> {
+        match &self.material {
+            Material::KeyPair(pair) => pair.second_factor.as_ref(),
+            Material::Certificate(_) | Material::Password(_) => None,
+        }
+    }
+
+    /// As [`Credential::key_factor`], to be changed.
+    pub fn key_factor_mut(&mut self) -> Option<&mut KeyFactor> {
+        match &mut self.material {
+            Material::KeyPair(pair) => pair.second_factor.as_mut(),
+            Material::Certificate(_) | Material::Password(_) => None,
+        }
+    }
+
+    /// A second factor is of no use any more.
+    pub fn forget_key_factor(&mut self) {
+        if let Material::KeyPair(pair) = &mut self.material {
+            pair.second_factor = None;
         }
     }
 

@@ -41,7 +41,8 @@ use crate::keys::PublicKey;
 
 pub use authority::{Authority, CertificateKind, CertificateState, Delegate, IssuedCertificate};
 pub use credential::{
-    Credential, CredentialKind, CredentialState, HeldCertificate, HeldKeyPair, HeldPassword, Material, Permit, Way,
+    Credential, CredentialKind, CredentialState, HeldCertificate, HeldKeyPair, HeldPassword, KeyFactor, Material,
+    Permit, Way,
 };
 pub use gateway::{Gateway, GatewayCertificate};
 pub use host::{Access, Host, HostKind, Leftover, SshTarget, Via};

@@ -15,6 +15,7 @@ questions! {
         Stop -> (),
         Echo -> EchoAnswer,
         LookUp -> Addresses,
+        Answer -> (),
     }
 }
 
@@ -37,6 +38,12 @@ pub struct Echo {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct LookUp {
     pub name: String,
+}
+
+/// What the person answers to what the gateway asks for.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Answer {
+    pub code: String,
 }
 
 /// Who answered, and after how long.
@@ -113,6 +120,9 @@ pub struct TunnelStatus {
     pub proxy: Option<SocketAddr>,
     pub strict: bool,
     pub pid: u32,
+    /// What the gateway asks for: nothing passes before it is answered.
+    #[serde(default)]
+    pub asks: Option<String>,
 }
 
 impl TunnelStatus {
@@ -141,6 +151,7 @@ impl TunnelStatus {
             proxy: None,
             strict: false,
             pid: 0,
+            asks: None,
         }
     }
 }

@@ -71,6 +71,9 @@ pub struct Admit {
     /// When the credential was issued, in whole seconds, where a policy asks for its age.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub issued: Option<Timestamp>,
+    /// What the codes of its second factor come from, for this agent alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub second: Option<Sealed>,
 }
 
 /// The list of policies that decides at a gateway.
@@ -363,6 +366,8 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
     };
     let asked: BTreeSet<Asks> = extract.policies.iter().flat_map(Rule::asks).collect();
     let whole = |at: Timestamp| Timestamp::from_second(at.as_second()).unwrap_or(at);
+    let asks_factor = extract.policies.iter().any(|rule| rule.terms.second_factor);
+    let own = gateway.public_key.to_string();
     let mut admit = Vec::new();
     for permit in extract.permits {
         let groups = extract.groups.get(&permit.user).cloned().unwrap_or_default();
@@ -380,13 +385,21 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
             groups: groups.clone(),
             platform: platform.clone(),
             issued,
+            second: None,
         };
         match &permit.material {
             Material::KeyPair(pair) => admit.extend(
-                pair.ways
-                    .iter()
-                    .filter(|way| listeners.iter().any(|listener| listener.name == way.listener))
-                    .map(|way| entry(Proof::Key { key: permit.identity }, Some(&way.listener), Some(way.inner))),
+                pair.ways.iter().filter(|way| listeners.iter().any(|listener| listener.name == way.listener)).map(
+                    |way| Admit {
+                        // Where no policy asks for one, none travels.
+                        second: pair
+                            .second_factor
+                            .as_ref()
+                            .filter(|_| asks_factor)
+                            .and_then(|factor| factor.for_agents.get(&own).cloned()),
+                        ..entry(Proof::Key { key: permit.identity }, Some(&way.listener), Some(way.inner))
+                    },
+                ),
             ),
             // Its own dates say from when it holds; lists and answers are asked for the rest by other people's equipment.
             Material::Certificate(certificate) if certificate.gateways.contains(&gateway.name) => {
@@ -421,6 +434,7 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
                 groups: Vec::new(),
                 platform: None,
                 issued: None,
+                second: None,
             })
         }));
     }

@@ -72,6 +72,10 @@ struct EntryTerms {
     reach: Option<Vec<IpNet>>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     resolvers: Vec<IpAddr>,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    second_factor: bool,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    again_after: Option<String>,
 }
 
 /// Writes a list. It holds no secret.
@@ -79,12 +83,20 @@ struct EntryTerms {
 pub fn write(list: &[Listed]) -> String {
     let entry = |Listed { rule, on, about }: &Listed| {
         let Rule { name, effect, when, unless, terms } = rule.clone();
-        let Terms { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers } =
-            terms.clone();
-        let (idle, session) = (idle.map(span), session.map(span));
-        let (upload, download) = (upload.map(megabits), download.map(megabits));
-        let limits =
-            EntryTerms { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers };
+        let of = terms.clone();
+        let limits = EntryTerms {
+            idle: of.idle.map(span),
+            session: of.session.map(span),
+            user_sessions: of.user_sessions,
+            device_sessions: of.device_sessions,
+            upload: of.upload.map(megabits),
+            download: of.download.map(megabits),
+            stay: of.stay,
+            reach: of.reach,
+            resolvers: of.resolvers,
+            second_factor: of.second_factor,
+            again_after: of.again_after.map(span),
+        };
         let terms = (!terms.is_none()).then_some(limits);
         Entry { name, effect, off: !on, about: about.clone(), when, unless, terms }
     };
@@ -149,13 +161,21 @@ pub fn read(text: &str) -> Result<Vec<Listed>> {
             };
             text.map(read).transpose()
         };
-        let EntryTerms { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers } =
-            terms.unwrap_or_default();
+        let of = terms.unwrap_or_default();
         let build = || -> Result<Rule> {
-            let (idle, session) = (seconds(idle)?, seconds(session)?);
-            let (upload, download) = (bits(upload)?, bits(download)?);
-            let terms =
-                Terms { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers };
+            let terms = Terms {
+                idle: seconds(of.idle)?,
+                session: seconds(of.session)?,
+                user_sessions: of.user_sessions,
+                device_sessions: of.device_sessions,
+                upload: bits(of.upload)?,
+                download: bits(of.download)?,
+                stay: of.stay,
+                reach: of.reach,
+                resolvers: of.resolvers,
+                second_factor: of.second_factor,
+                again_after: seconds(of.again_after)?,
+            };
             let rule = Rule { name: name.clone(), effect, when: canonical(when)?, unless: canonical(unless)?, terms };
             rule.check()?;
             Ok(rule)

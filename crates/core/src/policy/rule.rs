@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::asks::{Asks, Conditions, Values, in_words};
 use super::hours::span;
+use crate::tunnel::quill;
 use crate::{Problem, Result};
 
 /// What a policy does with whoever its conditions are about.
@@ -60,6 +61,12 @@ pub struct Terms {
     /// In place of the listener's.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub resolvers: Vec<IpAddr>,
+    /// Whoever comes in is asked for the code of a second factor, and nothing passes before it is answered.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub second_factor: bool,
+    /// Seconds after which a second factor is asked for again; without it, in each session once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub again_after: Option<u32>,
 }
 
 /// Bits a second that a rate can be.
@@ -87,8 +94,19 @@ pub const SHORTEST: u32 = 10;
 
 impl Terms {
     /// What each is called.
-    pub const NAMES: [&str; 9] =
-        ["idle", "session", "user-sessions", "device-sessions", "upload", "download", "stay", "reach", "resolvers"];
+    pub const NAMES: [&str; 11] = [
+        "idle",
+        "session",
+        "user-sessions",
+        "device-sessions",
+        "upload",
+        "download",
+        "stay",
+        "reach",
+        "resolvers",
+        "second-factor",
+        "again-after",
+    ];
 
     /// Whether nothing is limited.
     #[must_use]
@@ -99,7 +117,7 @@ impl Terms {
     /// Which there are, each by its name.
     #[must_use]
     pub fn names(&self) -> Vec<&'static str> {
-        let Self { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers } = self;
+        let Self { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers, .. } = self;
         let there = [
             idle.is_some(),
             session.is_some(),
@@ -110,6 +128,8 @@ impl Terms {
             *stay,
             reach.is_some(),
             !resolvers.is_empty(),
+            self.second_factor,
+            self.again_after.is_some(),
         ];
         Self::NAMES.into_iter().zip(there).filter(|(_, there)| *there).map(|(name, _)| name).collect()
     }
@@ -117,7 +137,7 @@ impl Terms {
     /// Each limit in words.
     #[must_use]
     pub fn words(&self) -> Vec<String> {
-        let Self { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers } = self;
+        let Self { idle, session, user_sessions, device_sessions, upload, download, stay, reach, resolvers, .. } = self;
         let list = |all: Vec<String>| all.join(",");
         let each = [
             session.map(|seconds| format!("for {} at most", span(seconds))),
@@ -133,6 +153,10 @@ impl Terms {
             }),
             (!resolvers.is_empty())
                 .then(|| format!("resolvers {}", list(resolvers.iter().map(ToString::to_string).collect()))),
+            self.second_factor.then(|| match self.again_after {
+                Some(seconds) => format!("asks for a second factor, again after {}", span(seconds)),
+                None => "asks for a second factor".into(),
+            }),
         ];
         each.into_iter().flatten().collect()
     }
@@ -147,6 +171,18 @@ impl Terms {
                 return Err(Problem::words(format!("the {what} is too short"))
                     .why(format!("sessions are looked at every few seconds: it is {SHORTEST}s or more")));
             }
+        }
+        match self.again_after {
+            Some(_) if !self.second_factor => {
+                return Err(Problem::words("nothing is asked for again where no second factor is asked for")
+                    .try_("--second-factor beside it")
+                    .try_("--session 8h   ends a session after so long"));
+            }
+            Some(seconds) if seconds < 60 => {
+                return Err(Problem::words("a second factor is asked for again too soon")
+                    .why("each code of an authenticator is good for half a minute: it is 1m or more"));
+            }
+            _ => {}
         }
         if [self.upload, self.download].into_iter().flatten().any(|bits| !RATES.contains(&bits)) {
             return Err(Problem::words("a rate is out of its range").why("it is 0.064 to 100000 Mbit/s"));
@@ -226,6 +262,13 @@ impl Rule {
             return Err(Problem::words(format!("the policy {} refuses, and has limits", self.name))
                 .why("limits are those of an admission")
                 .try_("yestrel policy add NAME admit"));
+        }
+        if self.terms.second_factor
+            && !self.when.get(&Asks::Tunnel).is_some_and(|tunnels| tunnels.iter().all(|tunnel| tunnel == quill::WORD))
+        {
+            return Err(Problem::words(format!("the policy {} asks for a second factor where nobody can be asked", self.name))
+                .why("a password that signs in by ikev2 comes alone: the protocol has no question after it; only the tunnel quill asks")
+                .try_("--when tunnel=quill   and another policy for the others"));
         }
         self.terms.check()
     }

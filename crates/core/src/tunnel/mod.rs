@@ -233,6 +233,12 @@ impl Tunnel {
         matches!(self, Self::Ikev2(_))
     }
 
+    /// Whether somebody who has come in can be asked for more.
+    #[must_use]
+    pub fn asks(&self) -> bool {
+        matches!(self, Self::Quill(_))
+    }
+
     /// Whether accounts prove their passwords by MS-CHAPv2, so that the agent must have the form that equals the password.
     #[must_use]
     pub fn takes_ms_chap(&self) -> bool {
@@ -375,6 +381,8 @@ pub struct Settings {
     pub packet_size: u16,
     /// Seconds; 0 for none.
     pub keep_alive: u16,
+    /// A second factor is asked for: nothing passes before it is answered.
+    pub asks: bool,
 }
 
 impl Settings {

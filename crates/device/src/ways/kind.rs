@@ -32,6 +32,8 @@ pub enum Event {
     Changed(Settings),
     /// The gateway has something to say to the person at the device.
     Words(String),
+    /// The gateway asks the person for something, and nothing passes before it is answered; without words: that was right.
+    Question(String),
     /// The gateway brought a way notice, as it was sealed.
     Notice(Vec<u8>),
     /// The gateway is not heard any more; the way opens anew by itself.
@@ -71,6 +73,11 @@ pub trait Way: Send + Sync {
 
     /// The device has taken the way notice with this number: the gateway may know.
     fn noticed(&self, _number: u32) {}
+
+    /// What the person answers to what the gateway asked; whether it is on its way.
+    fn answer(&self, _code: &str) -> bool {
+        false
+    }
 
     /// Says goodbye and stops.
     fn close(&self);

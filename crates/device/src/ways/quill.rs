@@ -22,7 +22,7 @@ use yestrel_wire::quill::device::{Config, Device, Event as Happened};
 use yestrel_wire::quill::frame::{Frame, frames};
 use yestrel_wire::quill::lane::Lane;
 use yestrel_wire::quill::message::Settings;
-use yestrel_wire::quill::parcel::{NOTICE, WORDS};
+use yestrel_wire::quill::parcel::{ANSWER, NOTICE, QUESTION, WORDS};
 use yestrel_wire::quill::{ConnectionId, Reason, Suite, words_of};
 
 use super::{Event, Ground, Kind, Way};
@@ -74,6 +74,7 @@ fn given(settings: Settings) -> Given {
         reach: settings.reach,
         packet_size: settings.packet_size,
         keep_alive: settings.keep_alive,
+        asks: settings.asks,
     }
 }
 
@@ -146,6 +147,7 @@ impl QuillWay {
                 Happened::Changed(settings) => Event::Changed(given(settings)),
                 Happened::Parcel(NOTICE, bytes) => Event::Notice(bytes),
                 Happened::Parcel(WORDS, bytes) => Event::Words(words_of(&String::from_utf8_lossy(&bytes))),
+                Happened::Parcel(QUESTION, bytes) => Event::Question(words_of(&String::from_utf8_lossy(&bytes))),
                 Happened::Parcel(..) => continue,
                 Happened::Lost => Event::Lost,
                 Happened::Refused(reason, words) => Event::Refused(why(reason), words),
@@ -224,6 +226,15 @@ impl Way for QuillWay {
 
     fn noticed(&self, number: u32) {
         let _ = self.act(|device| device.noticed(clock::now(), number));
+    }
+
+    fn answer(&self, code: &str) -> bool {
+        let mut sent = false;
+        let _ = self.act(|device| {
+            sent = device.send_parcel(clock::now(), ANSWER, code.as_bytes().into());
+            device.tick(clock::now());
+        });
+        sent
     }
 
     fn close(&self) {

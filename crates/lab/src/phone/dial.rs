@@ -227,6 +227,7 @@ fn given(settings: &Settings) -> Given {
     let second = settings.inner6.zip(gateway6.or(settings.inner6));
     Given {
         edition: 0,
+        asks: false,
         inner: Ipv4Net::from(settings.inner).into(),
         gateway,
         second: second

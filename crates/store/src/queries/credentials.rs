@@ -13,7 +13,7 @@ use crate::rows::{Link, Query};
 impl Readable for Permit {
     const TABLE: &'static str = "credentials";
     const NOUN: &'static str = "credential";
-    const STRUCTURED: &'static [&'static str] = &["ways", "gateways", "fixed", "account"];
+    const STRUCTURED: &'static [&'static str] = &["ways", "gateways", "fixed", "account", "second_factor"];
     const FLAGS: &'static [&'static str] = &["made_on_device", "once"];
     const COLUMNS: &'static [&'static str] = &[
         "device",
@@ -25,6 +25,7 @@ impl Readable for Permit {
         "account",
         "gateways",
         "fixed",
+        "second_factor",
         "made_on_device",
         "once",
         "issued",

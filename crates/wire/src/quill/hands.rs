@@ -140,6 +140,7 @@ mod tests {
                 reach: vec![],
                 packet_size: 1400,
                 keep_alive: 20,
+                asks: false,
             })
         }
     }

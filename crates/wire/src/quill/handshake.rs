@@ -500,6 +500,7 @@ mod tests {
             reach: vec!["10.44.0.0/22".parse().unwrap()],
             packet_size: 1400,
             keep_alive: 20,
+            asks: false,
         };
         let answer = Answer::Admitted { version: VERSION, id: ConnectionId(*b"gateway1"), settings };
         let (second, gateway_first) = received.answer(&answer, &mut Counting(0)).unwrap();

@@ -239,6 +239,8 @@ pub struct Settings {
     pub packet_size: u16,
     /// Tag 7: seconds between signs of life, 0 for none (RFC 3948 section 4 suggests 20).
     pub keep_alive: u16,
+    /// Tag 10, of no length: a question comes, and nothing passes before it is answered.
+    pub asks: bool,
 }
 
 impl Settings {
@@ -261,6 +263,9 @@ impl Settings {
             put(&mut out, 8, &range_bytes(inner));
             put(&mut out, 9, &address_bytes(gateway));
         }
+        if self.asks {
+            put(&mut out, 10, &[]);
+        }
         out
     }
 
@@ -271,7 +276,7 @@ impl Settings {
     pub fn parse(bytes: &[u8]) -> Result<Self, Malformed> {
         let (mut edition, mut inner, mut gateway, mut packet_size, mut keep_alive) = (None, None, None, None, None);
         let (mut resolvers, mut reach) = (Vec::new(), Vec::new());
-        let (mut inner2, mut gateway2) = (None, None);
+        let (mut inner2, mut gateway2, mut asks) = (None, None, false);
         for field in Fields(bytes) {
             match field? {
                 (1, value) => edition = edition.or(Some(number32(value)?)),
@@ -282,6 +287,7 @@ impl Settings {
                 (6, value) => packet_size = packet_size.or(Some(number16(value)?)),
                 (8, value) => inner2 = inner2.or(Some(range(value)?)),
                 (9, value) => gateway2 = gateway2.or(Some(address(value)?)),
+                (10, _) => asks = true,
                 (7, value) => keep_alive = keep_alive.or(Some(number16(value)?)),
                 _ => {}
             }
@@ -303,6 +309,7 @@ impl Settings {
             reach,
             packet_size,
             keep_alive: keep_alive.unwrap_or(0),
+            asks,
         })
     }
 }
@@ -325,9 +332,9 @@ mod tests {
             edition: u32, inner in any_range(), gateway in any_address(),
             resolvers in prop::collection::vec(any_address(), 0..4),
             reach in prop::collection::vec(any_range(), 0..8),
-            packet_size in 576_u16.., keep_alive: u16, second in prop::option::of((any_range(), any_address())),
+            packet_size in 576_u16.., keep_alive: u16, asks: bool, second in prop::option::of((any_range(), any_address())),
         ) -> Settings {
-            Settings { edition, inner, gateway, second, resolvers, reach, packet_size, keep_alive }
+            Settings { edition, inner, gateway, second, resolvers, reach, packet_size, keep_alive, asks }
         }
     }
 

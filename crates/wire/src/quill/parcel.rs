@@ -13,6 +13,11 @@ pub const WORDS: u8 = 3;
 /// What gateways have to say to each other.
 pub const AMONG_GATEWAYS: u8 = 2;
 
+/// What a gateway asks the person at the device for, UTF-8; without any: the answer was right, and everything passes.
+pub const QUESTION: u8 = 4;
+/// What the person answers, UTF-8.
+pub const ANSWER: u8 = 5;
+
 /// Bytes of a parcel in one datagram.
 pub const PART: usize = 1024;
 /// Parts under way at once.
