@@ -136,3 +136,28 @@ fn a_second_factor_is_not_asked_for_where_nobody_can_be_asked() {
     world.run("authority create").is(0);
     world.run("credential issue mara/phone --kind certificate --second-factor").is(2).says("--kind key-pair");
 }
+
+#[test]
+fn whoever_sits_at_the_terminal_of_a_tunnel_is_asked_there() {
+    use crate::common::terminal::Terminal;
+    let (world, uri) = asked(&[]);
+    let words = ["lab", "enter", "mara-laptop", "--", "yestrel", "connect", "mara.yestrel", "--proxy", "127.0.0.1:0"];
+    // In the foreground the tunnel goes on while it waits for the answer.
+    let mut terminal = Terminal::start(&world.command(&words));
+    terminal.sees("the code of your authenticator, six digits: ");
+    terminal.types("no idea");
+    terminal.sees("2 more tries: ");
+    terminal.types(&code(&world, &uri, 0));
+    terminal.sees("that was right: the tunnel is open");
+    wait(10, "packets pass", || passes(&world).then_some(()));
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+    assert_eq!(terminal.ends().0, 0);
+    // In the background whoever starts it answers before the command returns.
+    let mut terminal = Terminal::start(&world.command(&[&words[..], &["--background"]].concat()));
+    terminal.sees("the code of your authenticator, six digits: ");
+    terminal.types(&code(&world, &uri, 1));
+    terminal.sees("that was right: the tunnel is open");
+    assert_eq!(terminal.ends().0, 0);
+    assert!(passes(&world));
+    world.on_laptop("yestrel tunnel stop harbour").is(0);
+}
