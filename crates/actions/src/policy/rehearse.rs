@@ -166,7 +166,7 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
             by: decision.by.map(|(_, rule)| rule.name.clone()),
             admitted: decision.admits().is_some() && before.is_none(),
             terms: decision.admits().map(|rule| rule.terms.clone()).unwrap_or_default(),
-            nearest: near.map(|near| near.words(&list, at)),
+            nearest: near.map(|near| near.words(&list, at, now)),
             opens,
             before,
         })
@@ -337,7 +337,9 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
                 let why = match (admits, decision.by) {
                     (Some(rule), _) => format!("{} admits", rule.name),
                     (None, Some((_, rule))) => format!("{} refuses", rule.name),
-                    (None, None) => policy::nearest_soon(list, &person, &at).words(list, session.opened),
+                    (None, None) => {
+                        policy::nearest_soon(list, &person, &at).words(list, session.opened, session.opened)
+                    }
                 };
                 let fates = if refused { &mut replay.admitted } else { &mut replay.refused };
                 fates.push(Fate {

@@ -682,3 +682,30 @@ fn past_sign_ins_are_played_against_a_list_and_it_is_said_whose_fate_would_be_an
     world.run("policy rehearse --since 1d --with nowhere.toml").is(1);
     world.run("policy rehearse mara --since 1d").is(2);
 }
+
+/// Twelve who are refused, each for the one reason that can be read from the list; and nothing is left of it.
+#[test]
+fn the_puzzle_of_the_demo_refuses_each_for_its_reason() {
+    let world = World::bare();
+    let came = world.run("demo --puzzle --folder puzzle").is(0);
+    assert_eq!(came.out.matches("proved refused").count(), 12, "{came:?}");
+    for (number, line) in [
+        (1, "2 dry-dock    no   hours: Fri 10:00 is outside tue,thu 05:30-11:15 (Europe/Oslo)"),
+        (3, "2 dry-dock    no   hours: Thu 11:15 is outside tue,thu 05:30-11:15 (Europe/Oslo)"),
+        (4, "2 dry-dock    no   gateway: it is harbour; boatyard is wanted"),
+        (6, "3 night-crew  no   hours: Mon 06:00 is outside daily 22:00-06:00 (Europe/Oslo)"),
+        (7, "3 night-crew  no   from: 203.0.113.9 is outside 198.51.100.0/24"),
+        (8, "1 no-tablets  yes"),
+        (11, "6 captains    no   credential: it is key-pair; certificate is wanted"),
+    ] {
+        let begun = came.out.split(&format!("\n{number}. ")).nth(1).unwrap();
+        let riddle = begun.split("proved refused").next().unwrap();
+        assert!(riddle.contains(line), "{number}: {line}: {riddle}");
+    }
+    let lab = world.path("puzzle/lab/hosts/harbour/pid");
+    wait(20, "its lab has ended", || {
+        let pid = std::fs::read_to_string(&lab).unwrap_or_default();
+        (pid.is_empty() || !std::path::Path::new("/proc").join(pid.trim()).exists()).then_some(())
+    });
+    world.run("demo --puzzle --stay").is(2);
+}

@@ -192,7 +192,7 @@ fn judged<'a>(list: &'a List, of: &Of<'a>) -> Result<&'a Rule, Refusal> {
                 Some((_, rule)) => format!("the policy {} refuses", rule.name),
                 None => "no policy admits it now".to_owned(),
             };
-            let near = nearest_soon(list, &person, &at).words(list, now);
+            let near = nearest_soon(list, &person, &at).words(list, now, now);
             Err(Refusal { reason: Reason::Policy, words: format!("{by}; {near}") })
         }
     }

@@ -172,17 +172,17 @@ fn near(list: &List, person: &Person<'_>, at: &At<'_>, ahead: &[SignedDuration])
 }
 
 impl Nearest {
-    /// In words, with the moment as the clocks of the list's site show it.
+    /// In words, for somebody who is asked about at `asked` by whoever reads it at `now`, with the moment as the clocks of the list's site show it.
     #[must_use]
-    pub fn words(&self, list: &List, now: Timestamp) -> String {
+    pub fn words(&self, list: &List, asked: Timestamp, now: Timestamp) -> String {
         match self {
             Self::Opens { policy, at } => {
-                let (local, today) = (Local::at(list.zone(0), *at), Local::at(list.zone(0), now));
+                let [local, asked, today] = [*at, asked, now].map(|at| Local::at(list.zone(0), at));
                 let clock = local.words();
                 let (day, time) = clock.split_once(' ').unwrap_or((&clock, ""));
-                let on = match (local.date - today.date).get_days() {
-                    0 => format!("today at {time}"),
-                    1..7 => format!("on {} at {time}", full(day)),
+                let on = match (local.date - asked.date).get_days() {
+                    0 if local.date == today.date => format!("today at {time}"),
+                    0..7 => format!("on {} at {time}", full(day)),
                     _ => format!("on {} at {time}", local.date),
                 };
                 format!("the nearest is {policy}, which opens {on}")
@@ -236,15 +236,19 @@ mod tests {
             ]
         );
         let near = nearest(&list, &oskar, &now);
-        assert_eq!(near.words(&list, now.at), "the nearest is dry-dock, which opens on Tuesday at 05:30");
+        assert_eq!(near.words(&list, now.at, now.at), "the nearest is dry-dock, which opens on Tuesday at 05:30");
         assert_eq!(
-            nearest(&list, &oskar, &at("2027-03-04T01:00:00Z")).words(&list, "2027-03-04T01:00:00Z".parse().unwrap()),
-            "the nearest is dry-dock, which opens today at 05:30"
+            [at("2027-03-04T01:00:00Z").at, now.at].map(|read| nearest(&list, &oskar, &at("2027-03-04T01:00:00Z"))
+                .words(&list, at("2027-03-04T01:00:00Z").at, read)),
+            [
+                "the nearest is dry-dock, which opens today at 05:30",
+                "the nearest is dry-dock, which opens on Thursday at 05:30"
+            ]
         );
         // Nobody's group: what stands against it is said of the policy with the least.
         let nils = Person { user: "nils", groups: &[], ..sample::PERSON };
         assert_eq!(
-            nearest(&list, &nils, &now).words(&list, now.at),
+            nearest(&list, &nils, &now).words(&list, now.at, now.at),
             "the nearest is dry-dock: group: nils is in none that a policy names; welders is wanted; hours: Fri 10:00 is outside \
              tue,thu 05:30-11:15 (Europe/Oslo)"
         );
