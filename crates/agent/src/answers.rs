@@ -5,7 +5,7 @@ use std::collections::HashMap;
 
 use jiff::{SignedDuration, Timestamp};
 use parking_lot::Mutex;
-use yestrel_core::account::{locks_out, right_code};
+use yestrel_core::account::{locks_out, right_code, step};
 use yestrel_core::admission::{Reason, Refusal};
 use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::moment;
@@ -45,7 +45,8 @@ struct State {
 
 impl State {
     fn owes(&self, session: Option<u64>, terms: &Terms, now: Timestamp) -> bool {
-        let Some((at, of)) = self.answered else { return true };
+        // What was answered by a clock that was set back since is nothing to go by.
+        let Some((at, of)) = self.answered.filter(|(at, _)| *at <= now) else { return true };
         match terms.again_after {
             Some(seconds) => at.checked_add(SignedDuration::from_secs(seconds.into())).is_ok_and(|until| until <= now),
             None => session != Some(of),
@@ -61,7 +62,7 @@ impl State {
     /// The session begins to owe an answer, if it does not already.
     fn begin(&mut self, session: u64, now: Timestamp) -> Timestamp {
         match self.asked {
-            Some((since, of)) if of == session => since,
+            Some((since, of)) if of == session && since <= now => since,
             _ => {
                 (self.asked, self.wrong, self.told) = (Some((now, session)), 0, false);
                 now
@@ -139,7 +140,9 @@ impl Answers {
             return Given::Over(refusal);
         }
         state.begin(session, now);
-        match right_code(secret, code, now, state.used) {
+        // A code of later than now was taken before the clock was set back: by this clock none was.
+        let used = if state.used > step(now) + 1 { 0 } else { state.used };
+        match right_code(secret, code, now, used) {
             Ok(step) => {
                 *state = State { answered: Some((now, session)), used: step, ..State::default() };
                 Given::Right
@@ -168,7 +171,7 @@ impl Answers {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use yestrel_core::account::{code, step};
+    use yestrel_core::account::code;
 
     const WHO: PublicKey = PublicKey([7; 32]);
 
@@ -198,6 +201,15 @@ mod tests {
         assert_eq!(answers.until(&WHO, 2, &daily, at(40)), Ok(Some(at(30 + 3600))));
         assert!(answers.owes(&WHO, Some(2), &daily, at(30 + 3600)));
         assert_eq!(answers.question(&WHO, 2, &daily, at(4000)), Some(QUESTION));
+        // A clock that is set back: what it said before does not keep anybody out, or in.
+        assert!(answers.owes(&WHO, Some(2), &daily, at(0)));
+        let (ahead, back) = (code(&secret, step(at(90_000))), code(&secret, step(at(60))));
+        assert_eq!(answers.give(&WHO, 2, &secret, &ahead, at(90_000)), Given::Right);
+        assert_eq!(answers.give(&WHO, 2, &secret, &back, at(60)), Given::Right);
+        assert_eq!(
+            answers.give(&WHO, 1, &secret, &right, at(30)),
+            Given::Wrong(format!("{QUESTION}: that was a wrong code: it was used already; 2 more tries"))
+        );
         // The same code is good once, also in another session.
         assert!(
             matches!(answers.give(&WHO, 3, &secret, &right, at(31)), Given::Wrong(words) if words.contains("used"))

@@ -152,7 +152,10 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
             one if one.expires.is_some_and(|until| until <= at) => {
                 Some(format!("{} ended on {}", one.name, one.expires.map(dated).unwrap_or_default()))
             }
-            _ => None,
+            one => decision
+                .admits()
+                .filter(|rule| rule.terms.second_factor && !one.second_factor)
+                .map(|rule| format!("{} has no second factor, and the policy {} asks for one", one.name, rule.name)),
         };
         Ok(Played {
             device: device.name.clone(),

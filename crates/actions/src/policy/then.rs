@@ -26,6 +26,8 @@ pub(super) struct Carried {
     pub expires: Option<Timestamp>,
     pub revoked: Option<Timestamp>,
     pub used: bool,
+    /// Whether it can answer where a second factor is asked for.
+    pub second_factor: bool,
 }
 
 impl Carried {
@@ -59,6 +61,7 @@ impl Carried {
     fn of(credential: Opens) -> Self {
         Self {
             gateways: credential.gateways().map(str::to_owned).collect(),
+            second_factor: credential.has_second_factor(),
             name: credential.name,
             kind: credential.kind,
             issued: credential.issued,
@@ -88,6 +91,7 @@ impl Carried {
             expires: at("expires"),
             revoked: at("revoked"),
             used: at("first_used").is_some(),
+            second_factor: fields.get("second_factor").is_some_and(|factor| !factor.is_null()),
         })
     }
 }

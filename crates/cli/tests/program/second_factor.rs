@@ -86,6 +86,25 @@ fn a_second_factor_is_asked_for_again_and_whoever_has_none_stays_out() {
     let out = world.on_laptop("yestrel connect tomas.yestrel --background --proxy 127.0.0.1:0");
     out.is(1).says("asks for a second factor, and tomas/tablet has none");
     world.run("credential handover tomas/tablet --second-factor --yes").is(3).says("has no second factor");
+    // A rehearsal knows it too, and so does a preview of whoever is in.
+    world
+        .run("policy rehearse tomas/tablet")
+        .is(0)
+        .says("tomas/tablet/1 has no second factor, and the policy codes asks for one");
+    world.run("policy rehearse mara/laptop").is(0).says("admitted: mara/laptop").says("asks for a second factor");
+    world.run("policy change codes --off --yes").is(0);
+    world.run("rollout --yes").is(0);
+    world.on_laptop("yestrel connect tomas.yestrel --background --proxy 127.0.0.1:0 --name tomas").is(0);
+    world.run("policy change codes --on").is(0);
+    let preview = world.run("rollout --preview").is(0);
+    assert!(
+        preview.out.lines().any(|line| line.contains("end ") && line.contains("tomas/tablet has none")),
+        "{preview:?}"
+    );
+    world.run("rollout --yes").is(0);
+    wait(20, "tomas is thrown out, and knows why", || {
+        world.on_laptop("yestrel tunnel list").err.contains("tomas/tablet has none").then_some(())
+    });
     connect(&world).is(0);
     answer(&world, &code(&world, &uri, 0)).is(0);
     assert!(passes(&world));

@@ -2,6 +2,7 @@
 
 use jiff::Timestamp;
 use serde::Deserialize;
+use serde::de::IgnoredAny;
 use serde_json::Value;
 use yestrel_core::Result;
 use yestrel_core::estate::{Credential, CredentialKind, CredentialState, NoticeMade, Permit};
@@ -74,6 +75,7 @@ pub struct Opens {
     pub expires: Option<Timestamp>,
     pub revoked: Option<Timestamp>,
     pub first_used: Option<Timestamp>,
+    second_factor: Option<IgnoredAny>,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -85,11 +87,28 @@ impl Readable for Opens {
     const TABLE: &'static str = "credentials";
     const NOUN: &'static str = "credential";
     const STRUCTURED: &'static [&'static str] = &["ways", "gateways"];
-    const COLUMNS: &'static [&'static str] =
-        &["name", "device", "kind", "ways", "gateways", "issued", "valid_from", "expires", "revoked", "first_used"];
+    const COLUMNS: &'static [&'static str] = &[
+        "name",
+        "device",
+        "kind",
+        "ways",
+        "gateways",
+        "issued",
+        "valid_from",
+        "expires",
+        "revoked",
+        "first_used",
+        "second_factor",
+    ];
 }
 
 impl Opens {
+    /// Whether it can answer where a second factor is asked for.
+    #[must_use]
+    pub fn has_second_factor(&self) -> bool {
+        self.second_factor.is_some()
+    }
+
     /// At which gateways it may come in.
     pub fn gateways(&self) -> impl Iterator<Item = &str> {
         let by_way = self.ways.iter().flatten().filter_map(|way| way.listener.split_once('/'));
