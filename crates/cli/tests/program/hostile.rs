@@ -326,3 +326,81 @@ fn a_revocation_between_opening_and_session_counts() {
     assert!(device.run(Duration::from_secs(10), |_| refused()), "{:?}", running.news());
     assert!(running.ask(&agent::Sessions).is_empty());
 }
+
+/// Whoever has a stolen key and speaks the protocol as they like: packets before the answer, answers without end or measure, new keys and a new
+/// place in between. Nothing passes, and after three wrong answers nobody is in.
+#[test]
+fn who_has_a_key_and_no_second_factor_moves_nothing_whatever_they_send() {
+    use yestrel_core::admission::second_factor_purpose;
+    use yestrel_core::order::OrderPolicies;
+    use yestrel_core::policy::{Asks, Rule, Terms};
+    use yestrel_core::sealed;
+    use yestrel_wire::quill::parcel::{ANSWER, QUESTION};
+    let secret = Secret::new(vec![3; 20]);
+    let running = running(|content| {
+        let mut codes = Rule::everyone("codes");
+        codes.when.insert(Asks::Tunnel, vec!["quill".into()]);
+        codes.terms = Terms { second_factor: true, ..Terms::default() };
+        content.policies = Some(OrderPolicies { list: vec![codes], site: "harbour".into(), zone: "UTC".into() });
+        let purpose = second_factor_purpose(&content.admit[0].proof.identity());
+        content.admit[0].second = Some(sealed::seal(&content.public_key, &purpose, &secret).unwrap());
+    });
+    let mut thief = Client::new(&running.dialled(), &running.device.private, 5).up();
+    assert!(thief.events.iter().any(|event| matches!(event, Event::Up(settings) if settings.asks)));
+    let echo = {
+        let mut bytes = Vec::new();
+        etherparse::PacketBuilder::ipv4([10, 187, 44, 2], [10, 187, 44, 1], 64)
+            .icmpv4_echo_request(1, 1)
+            .write(&mut bytes, b"?")
+            .unwrap();
+        bytes
+    };
+    let received = || running.ask(&agent::Sessions).first().map(|session| session.received);
+    let asked = |thief: &Client| {
+        let question = |event: &&Event| matches!(event, Event::Parcel(QUESTION, words) if !words.is_empty());
+        thief.events.iter().filter(question).count()
+    };
+    assert!(thief.run(Duration::from_secs(10), |thief| asked(thief) == 1), "{:?}", thief.events);
+    for _ in 0..50 {
+        thief.send(&echo);
+    }
+    // An answer that is longer than any code, and what is no text; then new keys, from another place.
+    let now = thief.now();
+    assert!(thief.device.send_parcel(now, ANSWER, vec![b'1'; 60_000].into()));
+    thief.run(Duration::from_millis(700), |_| false);
+    assert_eq!(asked(&thief), 1, "what is too long was not even looked at");
+    thief.socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    thief.socket.set_read_timeout(Some(Duration::from_millis(20))).unwrap();
+    let now = thief.now();
+    thief.device.open(now);
+    thief.run(Duration::from_secs(2), |_| false);
+    for _ in 0..50 {
+        thief.send(&echo);
+    }
+    thief.run(Duration::from_millis(300), |_| false);
+    assert_eq!(received(), Some(0), "nothing was taken");
+    assert!(thief.arrived.is_empty(), "and nothing sent");
+    // Answers without end: three count.
+    for wrong in 0..40_u8 {
+        let now = thief.now();
+        thief.device.send_parcel(now, ANSWER, [0xff, 0xfe, wrong].into());
+        thief.run(Duration::from_millis(60), |_| false);
+    }
+    let ended = |thief: &Client| thief.events.iter().any(|event| matches!(event, Event::Ended(..)));
+    assert!(thief.run(Duration::from_secs(10), ended), "{:?}", thief.events);
+    wait(10, "nobody is in", || received().is_none().then_some(()));
+    // Again and again, and after the fifth wrong answer in a row not even the handshake is taken.
+    let mut second = Client::new(&running.dialled(), &running.device.private, 6).up();
+    for wrong in 0..2_u8 {
+        let now = second.now();
+        second.device.send_parcel(now, ANSWER, [wrong].into());
+        second.run(Duration::from_millis(600), |_| false);
+    }
+    assert!(second.run(Duration::from_secs(10), ended), "{:?}", second.events);
+    let mut third = Client::new(&running.dialled(), &running.device.private, 7);
+    let now = third.now();
+    third.device.open(now);
+    let refused = |client: &Client| client.events.iter().any(|event| matches!(event, Event::Refused(..)));
+    assert!(third.run(Duration::from_secs(10), refused), "{:?}", third.events);
+    assert!(!third.is_up());
+}

@@ -64,13 +64,9 @@ pub struct Client {
 impl Client {
     /// A device with this private key, which has not opened yet.
     pub fn new(gateway: &Gateway, private: &Secret, seed: u64) -> Self {
-        let config = Config::new(
-            gateway.suite,
-            private.private_key().unwrap(),
-            gateway.public.0,
-            gateway.call(),
-            "of our own making",
-        );
+        let (private, words) = (private.private_key().unwrap(), "of our own making");
+        let config = Config::new(gateway.suite, private, gateway.public.0, gateway.call(), words);
+        let config = Config { most_parcel: 65_536, ..config };
         let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
         socket.set_read_timeout(Some(Duration::from_millis(20))).unwrap();
         Self {
