@@ -5,10 +5,9 @@ use std::net::IpAddr;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{Device, Gateway, Site, User, UserState};
 use yestrel_core::policy::{
-    self, Asked as Said, At, Finding, Known, List, Nearest, Person, Place, Rule, Someone, Terms, World, moment_at, zone,
+    self, Asked as Said, At, Finding, Known, List, Nearest, Place, Rule, Someone, Terms, World, moment_at, zone,
 };
 use yestrel_core::tunnel::Tunnel;
 use yestrel_core::{Problem, Result};
@@ -294,7 +293,7 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
         }
         let doors = Doors::read(book)?;
         let then = Then::default();
-        let mut people: HashMap<(String, String), Option<Carries>> = HashMap::new();
+        let mut people: HashMap<String, HashMap<String, Option<Carries<'_>>>> = HashMap::new();
         let by_policy = format!(": {}", yestrel_core::admission::Reason::Policy);
         let mut replay = Replay::default();
         let since = since.to_string();
@@ -311,29 +310,38 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
                 }
             }
         }
+        for session in &sessions {
+            if !known.contains_key(&session.device)
+                && let Some(device) = book.get::<Device>(&session.device)?
+                && let Some(user) = book.get::<User>(&device.user)?
+            {
+                let credentials = then.credentials_of(book, &device.name)?;
+                known.insert(device.name.clone(), (device, user, credentials));
+            }
+        }
         for session in sessions {
             let Some((list, site)) = sites.get(&session.gateway) else { continue };
-            let key = (session.device.clone(), session.gateway.clone());
-            if !people.contains_key(&key) {
-                if !known.contains_key(&session.device)
-                    && let Some(device) = book.get::<Device>(&session.device)?
-                    && let Some(user) = book.get::<User>(&device.user)?
-                {
-                    let credentials = then.credentials_of(book, &device.name)?;
-                    known.insert(device.name.clone(), (device, user, credentials));
-                }
-                let of = known.get(&session.device);
-                people.insert(key.clone(), of.and_then(|of| carries(&doors, list, of, &session.gateway)));
+            if !people.contains_key(&session.gateway) {
+                people.insert(session.gateway.clone(), HashMap::new());
             }
-            let Some(Some(Carries { someone, issued, tunnel, kind, known })) = people.get(&key) else { continue };
+            let Some(people) = people.get_mut(&session.gateway) else { continue };
+            if !people.contains_key(&session.device) {
+                let of = known.get(&session.device);
+                people.insert(session.device.clone(), of.and_then(|of| carries(&doors, list, of, &session.gateway)));
+            }
+            let Some(Some(Carries { of: (device, user, credential), platform, tunnel, known })) =
+                people.get(&session.device)
+            else {
+                continue;
+            };
             let refused = session.reason.as_deref().is_some_and(is_refusal);
             if refused && !session.reason.as_ref().is_some_and(|reason| reason.contains(&by_policy)) {
                 continue;
             }
             replay.sign_ins += 1;
-            let person = Person { issued: *issued, ..someone.person() };
+            let person = credential.person(user, device, platform.as_deref());
             let from = session.from_address.parse::<std::net::SocketAddr>().ok().map(|from| from.ip());
-            let at = At { from, ..At::ours(&session.gateway, site, tunnel, *kind, session.opened) };
+            let at = At { from, ..At::ours(&session.gateway, site, tunnel, credential.proof(), session.opened) };
             let decision = list.decide(known, &person, &at);
             let admits = decision.admits();
             if admits.is_some() == refused {
@@ -363,35 +371,23 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
 const MANY: usize = 2_000;
 
 /// A device as it would sign in at a gateway.
-struct Carries {
-    someone: Someone,
-    issued: Option<Timestamp>,
-    tunnel: Tunnel,
-    kind: ProofKind,
+struct Carries<'a> {
+    of: (&'a Device, &'a User, &'a Carried),
+    platform: Option<String>,
+    tunnel: &'a Tunnel,
     known: Known,
 }
 
-fn carries(
-    doors: &Doors,
+fn carries<'a>(
+    doors: &'a Doors,
     list: &List,
-    (device, user, credentials): &(Device, User, Vec<Carried>),
+    (device, user, credentials): &'a (Device, User, Vec<Carried>),
     gateway: &str,
-) -> Option<Carries> {
+) -> Option<Carries<'a>> {
     let ways =
         |credential| doors.ways(credential).find(|(at, _)| *at == gateway).map(|(_, tunnel)| (credential, tunnel));
     let (credential, tunnel) = credentials.iter().rev().find_map(ways)?;
-    let someone = Someone {
-        user: user.name.clone(),
-        groups: user.groups.clone(),
-        device: device.name.clone(),
-        platform: device.platform.as_ref().map(|platform| platform.to_lowercase()),
-        credential: credential.kind.word().into(),
-    };
-    Some(Carries {
-        known: list.know(&someone.person()),
-        kind: credential.proof(),
-        issued: Some(credential.issued),
-        tunnel: tunnel.clone(),
-        someone,
-    })
+    let platform = device.platform.as_ref().map(|platform| platform.to_lowercase());
+    let known = list.know(&credential.person(user, device, platform.as_deref()));
+    Some(Carries { of: (device, user, credential), platform, tunnel, known })
 }

@@ -1,6 +1,6 @@
 //! The list and people as they are, or as they were at a moment: what was changed since is taken back in mind, and nothing in the estate.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 
 use jiff::Timestamp;
 use serde::de::DeserializeOwned;
@@ -20,7 +20,8 @@ use super::asked::in_order;
 pub(super) struct Carried {
     pub name: String,
     pub kind: CredentialKind,
-    pub gateways: BTreeSet<String>,
+    /// Each once.
+    pub gateways: Vec<String>,
     pub issued: Timestamp,
     pub valid_from: Option<Timestamp>,
     pub expires: Option<Timestamp>,
@@ -60,7 +61,7 @@ impl Carried {
 
     fn of(credential: Opens) -> Self {
         Self {
-            gateways: credential.gateways().map(str::to_owned).collect(),
+            gateways: each_once(credential.gateways().map(str::to_owned)),
             second_factor: credential.has_second_factor(),
             name: credential.name,
             kind: credential.kind,
@@ -85,7 +86,7 @@ impl Carried {
         Some(Self {
             name: text("name")?.to_owned(),
             kind: serde_json::from_value(fields.get("kind")?.clone()).ok()?,
-            gateways: by_way.chain(anywhere).collect(),
+            gateways: each_once(by_way.chain(anywhere)),
             issued: at("issued")?,
             valid_from: at("valid_from"),
             expires: at("expires"),
@@ -94,6 +95,13 @@ impl Carried {
             second_factor: fields.get("second_factor").is_some_and(|factor| !factor.is_null()),
         })
     }
+}
+
+fn each_once(names: impl Iterator<Item = String>) -> Vec<String> {
+    let mut names: Vec<String> = names.collect();
+    names.sort_unstable();
+    names.dedup();
+    names
 }
 
 /// Devices, each with its credentials.

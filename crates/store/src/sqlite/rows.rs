@@ -35,15 +35,32 @@ fn read_row(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
     Ok(out)
 }
 
+/// What the columns of a query are called.
+enum Names {
+    Asked(Vec<&'static str>),
+    /// All that a table has.
+    All(Vec<String>),
+}
+
+impl Names {
+    fn at(&self, at: usize) -> Option<&str> {
+        match self {
+            Self::Asked(names) => names.get(at).copied(),
+            Self::All(names) => names.get(at).map(String::as_str),
+        }
+    }
+}
+
 /// A row under the cursor.
 struct Seen<'a> {
     row: &'a rusqlite::Row<'a>,
+    names: &'a Names,
     path: &'a Path,
 }
 
 impl View for Seen<'_> {
     fn column(&self, at: usize) -> Option<&str> {
-        self.row.as_ref().column_name(at).ok()
+        self.names.at(at)
     }
 
     fn cell(&self, at: usize) -> Result<Cell<'_>> {
@@ -157,8 +174,13 @@ impl Rows for SqliteRows<'_> {
         let mut statement = self.connection.prepare_cached(&sql).map_err(cannot)?;
         let parameters = rusqlite::params_from_iter(values.iter().map(Parameter));
         let mut rows = statement.query(parameters).map_err(cannot)?;
+        let asked = query.columns.iter().copied().chain(query.counts.iter().map(|count| count.named));
+        let mut names = (!query.columns.is_empty()).then(|| Names::Asked(asked.collect()));
         while let Some(row) = rows.next().map_err(cannot)? {
-            if !visit(&Seen { row, path: self.path })? {
+            // Looked up where there is a row: many questions have none as their answer.
+            let all = || Names::All(row.as_ref().column_names().map(str::to_owned).collect());
+            let names = names.get_or_insert_with(all);
+            if !visit(&Seen { row, names, path: self.path })? {
                 break;
             }
         }
