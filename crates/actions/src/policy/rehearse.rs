@@ -5,9 +5,10 @@ use std::net::IpAddr;
 
 use jiff::Timestamp;
 use serde::Serialize;
-use yestrel_core::estate::{Device, Gateway, Site, User, UserState};
+use yestrel_core::admission::ProofKind;
+use yestrel_core::estate::{CredentialKind, Device, Gateway, Site, User, UserState};
 use yestrel_core::policy::{
-    self, Asked as Said, At, Finding, Known, List, Nearest, Place, Rule, Someone, Terms, World, moment_at, zone,
+    self, Asked as Said, At, Finding, Known, List, Nearest, Place, Rule, Someone, Terms, Weight, World, moment_at, zone,
 };
 use yestrel_core::tunnel::Tunnel;
 use yestrel_core::{Problem, Result};
@@ -214,23 +215,64 @@ pub fn check(context: &mut Context, list: Option<Vec<Rule>>) -> Result<Checked> 
             Some(rules) => rules,
             None => Asked::read(book)?.rules,
         };
-        let findings = policy::check(&rules, &world(book)?)?;
+        let (world, lacking) = world(book)?;
+        let mut findings = policy::check(&rules, &world)?;
+        findings.extend(without_a_factor(book, &rules, &world, &lacking)?);
         Ok(Checked { findings, policies: rules.len() })
     })
 }
 
-/// Everybody who could sign in, each kind of person once for the list, and everywhere.
-fn world(book: &Book<'_>) -> Result<World> {
+/// Policies that ask for a second factor whom it may be about and who has none: they would be refused.
+fn without_a_factor(book: &Book<'_>, rules: &[Rule], world: &World, lacking: &[usize]) -> Result<Vec<Finding>> {
+    let mut findings = Vec::new();
+    let asking: Vec<&Rule> = rules.iter().filter(|rule| rule.terms.second_factor).collect();
+    let doors = if asking.is_empty() { Doors(BTreeMap::new()) } else { Doors::read(book)? };
+    let mut quill = doors.0.iter().flat_map(|(gateway, tunnels)| tunnels.iter().map(move |one| (gateway, one)));
+    let Some((gateway, tunnel)) = quill.find(|(_, tunnel)| tunnel.asks()) else { return Ok(findings) };
+    for rule in asking {
+        // Whom it is about, wherever and whenever.
+        let mut about = Rule::everyone(&rule.name);
+        about.when = rule.when.clone();
+        about.unless = rule.unless.clone();
+        about.when.retain(|asks, _| asks.of_a_person());
+        about.unless.retain(|asks, _| asks.of_a_person());
+        let list = List::new(&[about], "UTC")?;
+        let at = At::ours(gateway, "", tunnel, ProofKind::Key, world.now);
+        let people = lacking.iter().filter_map(|at| world.people.get(*at));
+        let them: Vec<&str> = people
+            .filter(|someone| list.decide_once(&someone.person(), &at).admits().is_some())
+            .map(|someone| someone.device.as_str())
+            .collect();
+        let Some(first) = them.first() else { continue };
+        findings.push(Finding {
+            weight: Weight::Poor,
+            policy: Some(rule.name.clone()),
+            words: match them.len() {
+                1 => format!("asks for a second factor, and {first}, whom it may be about, has none"),
+                many => format!("asks for a second factor, and {many} whom it may be about have none"),
+            },
+            example: Some(format!("{first}: yestrel credential renew {first} --second-factor   gives it one")),
+        });
+    }
+    Ok(findings)
+}
+
+/// Everybody who could sign in, each kind of person once for the list, and everywhere; and which of them have a key pair without a second factor.
+fn world(book: &Book<'_>) -> Result<(World, Vec<usize>)> {
     let mut users: HashMap<String, (Vec<String>, bool)> = HashMap::new();
     book.each(&Query::default(), |user: User| {
         users.insert(user.name, (user.groups, user.state == UserState::Suspended));
         Ok(true)
     })?;
-    let mut people = Vec::new();
+    let (mut people, mut lacking) = (Vec::new(), Vec::new());
     book.each_device(None, |device, credentials| {
         let (groups, suspended) = users.get(&device.user).cloned().unwrap_or_default();
         let kinds: BTreeSet<&str> = credentials.iter().map(|one| one.kind().word()).collect();
+        let has_one = credentials.iter().any(|one| one.key_factor().is_some());
         for credential in kinds.into_iter().filter(|_| !suspended) {
+            if credential == CredentialKind::KeyPair.word() && !has_one {
+                lacking.push(people.len());
+            }
             people.push(Someone {
                 user: device.user.clone(),
                 groups: groups.clone(),
@@ -251,7 +293,7 @@ fn world(book: &Book<'_>) -> Result<World> {
         let tunnels = tunnels.into_iter().collect();
         places.push(Place { gateway: gateway.name, site: gateway.site, zone, tunnels });
     }
-    Ok(World { people, places, now: book.now })
+    Ok((World { people, places, now: book.now }, lacking))
 }
 
 /// Past sign-ins played against a list.

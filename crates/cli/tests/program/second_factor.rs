@@ -92,6 +92,11 @@ fn a_second_factor_is_asked_for_again_and_whoever_has_none_stays_out() {
         .is(0)
         .says("tomas/tablet/1 has no second factor, and the policy codes asks for one");
     world.run("policy rehearse mara/laptop").is(0).says("admitted: mara/laptop").says("asks for a second factor");
+    let found = world.run("policy check").is(0);
+    assert!(
+        found.out.contains("asks for a second factor, and tomas/tablet, whom it may be about, has none"),
+        "{found:?}"
+    );
     world.run("policy change codes --off --yes").is(0);
     world.run("rollout --yes").is(0);
     world.on_laptop("yestrel connect tomas.yestrel --background --proxy 127.0.0.1:0 --name tomas").is(0);

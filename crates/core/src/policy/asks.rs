@@ -141,6 +141,12 @@ impl Asks {
         !matches!(self, Self::SecondFactor | Self::FirstSignIn | Self::Realm)
     }
 
+    /// Whether it is asked of who comes, wherever and whenever they do.
+    #[must_use]
+    pub fn of_a_person(self) -> bool {
+        matches!(self, Self::User | Self::Group | Self::Device | Self::Platform | Self::Credential)
+    }
+
     /// Whether the answer changes by itself as time goes by.
     #[must_use]
     pub fn of_time(self) -> bool {
