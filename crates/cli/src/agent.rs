@@ -114,17 +114,21 @@ pub fn give_up(command: &Command) -> Result<()> {
 const MEMORY: (&str, &str) =
     ("GLIBC_TUNABLES", "glibc.malloc.mmap_threshold=131072:glibc.malloc.trim_threshold=131072");
 
+/// That it has begun anew.
+const BEGUN_ANEW: &str = "YESTREL_BEGUN_ANEW";
+
 /// Begins anew, once, with large pieces of memory given back to the system as soon as they are free. Otherwise the first large order that was
 /// read would make the library keep as much for ever: it takes what is asked for once for what is always asked for.
 fn begin_with_memory_given_back() {
     let (name, value) = MEMORY;
-    if std::env::var_os(name).is_some() {
+    // A mark of its own: where a program has rights beyond those of its user, the library takes the other away before anybody sees it.
+    if std::env::var_os(name).is_some() || std::env::var_os(BEGUN_ANEW).is_some() {
         return;
     }
     if let Ok(program) = std::env::current_exe() {
         let mut arguments = std::env::args_os();
         let mut again = std::process::Command::new(program);
-        again.arg0(arguments.next().unwrap_or_default()).args(arguments).env(name, value);
+        again.arg0(arguments.next().unwrap_or_default()).args(arguments).env(name, value).env(BEGUN_ANEW, "1");
         // Comes back only where it cannot, and then it goes on as it is.
         drop(again.exec());
     }
