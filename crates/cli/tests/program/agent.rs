@@ -135,7 +135,7 @@ impl Running {
     }
 
     pub fn try_ask<Q: Question>(&self, question: &Q) -> yestrel_core::Result<Q::Answer> {
-        control::ask(&self.inside("control.sock"), question, Duration::from_secs(5))
+        control::ask(&self.inside("control.sock"), question, Duration::from_secs(20))
     }
 
     pub fn ask<Q: Question>(&self, question: &Q) -> Q::Answer {

@@ -262,7 +262,7 @@ fn the_estate_sends_amendments_and_forgets_the_texts_of_old_orders() {
 /// Of what an order takes while it is read nothing stays, and what stays is little for each device.
 #[test]
 fn an_order_for_many_holds_little_memory_and_what_reading_it_took_goes_back() {
-    const MANY: u32 = 50_000;
+    const MANY: u32 = 40_000;
     let running = Running::start();
     running.adopt();
     let few = running.content();

@@ -844,7 +844,7 @@ fn bad_words_about_authorities_change_nothing() {
         ("authority retire issuing --reason", 2, "--reason"),
         ("credential issue mara/phone --kind certificate --public-key skerry.key", 2, "public key"),
         ("credential issue mara/phone --kind certificate --authority nothing", 2, "no authority"),
-        ("credential issue mara/phone --kind certificate --second-factor", 2, "belongs to an account"),
+        ("credential issue mara/phone --kind certificate --second-factor", 2, "belongs to a key pair or an account"),
         ("credential issue mara/phone --kind certificate --once", 2, "--once is for key pairs"),
         ("credential issue mara/phone --kind certificate --at nowhere", 2, "no gateway"),
         ("credential issue mara/phone --kind certificate --request nowhere.csr", 1, "cannot be read"),

@@ -272,8 +272,15 @@ fn explicit<'a>(reader: &mut SliceReader<'a>) -> std::result::Result<AnyRef<'a>,
     }
 }
 
-/// Bytes under the password, by an algorithm with its parameters.
+/// Bytes under the password, by an algorithm with its parameters. What stands there is one whole structure: the padding of what another
+/// password makes of it is right once in two hundred times, and where there is no MAC nothing else would tell.
 fn opened(algorithm: AnyRef<'_>, password: &str, bytes: &[u8]) -> std::result::Result<Zeroizing<Vec<u8>>, Closed> {
+    let plain = unsealed(algorithm, password, bytes)?;
+    let whole = AnyRef::from_der(&plain).is_ok_and(|one| one.tag() == Tag::Sequence);
+    if whole { Ok(plain) } else { Err(Closed::Password) }
+}
+
+fn unsealed(algorithm: AnyRef<'_>, password: &str, bytes: &[u8]) -> std::result::Result<Zeroizing<Vec<u8>>, Closed> {
     let mut parts = elements(algorithm)?;
     let name = parts.decode::<ObjectIdentifier>()?;
     if name == PBES2 {
@@ -572,5 +579,25 @@ mod tests {
             assert_eq!(*decrypted(&cipher, &start, &sealed).unwrap(), plain);
             assert!(decrypted(&cipher, &start, &sealed[..sealed.len() - 1]).is_none());
         }
+    }
+
+    /// Without a MAC only what comes out says whether a password is right: the padding alone is right once in 256 times.
+    #[test]
+    fn no_wrong_password_opens_anything_where_nothing_but_the_padding_tells() {
+        let parameters = sequence(&[&octets(b"salt"), &integer(1)]);
+        let algorithm = sequence(&[&oid(SHA1_3DES), &parameters]);
+        let (cipher, start) = old_cipher::<des::TdesEde3>(24, "seven", b"salt", 1).unwrap();
+        let sealed = encrypted(&cipher, &start, &sequence(&[&integer(7)])).unwrap();
+        let open = |password: &str| opened(AnyRef::from_der(&algorithm).unwrap(), password, &sealed);
+        assert!(open("seven").is_ok());
+        let paddings = (0..4_000)
+            .filter(|number| {
+                let wrong = format!("wrong {number}");
+                assert!(matches!(open(&wrong), Err(Closed::Password)), "{wrong}");
+                let (cipher, start) = old_cipher::<des::TdesEde3>(24, &wrong, b"salt", 1).unwrap();
+                decrypted(&cipher, &start, &sealed).is_some()
+            })
+            .count();
+        assert!(paddings > 0, "some of them end as they should by chance");
     }
 }
