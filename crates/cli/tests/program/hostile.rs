@@ -178,7 +178,7 @@ fn noise_takes_nothing_from_who_is_in_and_keeps_nobody_out_for_long() {
                 bytes[..8].copy_from_slice(&number.wrapping_mul(0x9e37_79b9_7f4a_7c15).to_be_bytes());
                 let _ = socket.send_to(&bytes[..900 + (number % 100) as usize], gateway.at);
                 if number % 500 == 0 {
-                    if stop.load(Ordering::Relaxed) || began.elapsed() > Duration::from_secs(90) {
+                    if stop.load(Ordering::Relaxed) || began.elapsed() > Duration::from_secs(180) {
                         return;
                     }
                     let due = Duration::from_micros(number * 1_000_000 / 120_000);
@@ -197,7 +197,8 @@ fn noise_takes_nothing_from_who_is_in_and_keeps_nobody_out_for_long() {
         assert!(answered.count() >= 18);
         let mut comes = Client::new(&gateway, &other.private, 82);
         comes.device.open(comes.now());
-        assert!(comes.run(Duration::from_secs(45), Client::is_up), "{:?}", comes.events);
+        // At the least one opening in eight is heard; whoever calls does so once in a second or two.
+        assert!(comes.run(Duration::from_secs(140), Client::is_up), "{:?}", comes.events);
         stop.store(true, Ordering::Relaxed);
         flood.join().unwrap();
     });
