@@ -42,12 +42,8 @@ impl Open {
 
 /// That one is not finished, and what becomes of it.
 pub(crate) fn unfinished(job: &Job) -> Problem {
-    let (begun, done, whole) = (moment(job.begun), job.done, job.whole);
     Problem::refused(format!("{} of {} is not finished", job.what, job.who))
-        .why(match job.imports() {
-            true => format!("begun at {begun}, {done} of {whole} users are there"),
-            false => format!("begun at {begun}, {done} of {whole} made; none of them counts until all are"),
-        })
+        .why(format!("begun at {}, {}", moment(job.begun), job.progress()))
         .try_(format!("yestrel estate jobs --resume {}", job.name))
         .try_(format!("yestrel estate jobs --take-back {}", job.name))
 }

@@ -1,7 +1,7 @@
 //! Commands on many that were broken off: going on with one, taking it back.
 
 use yestrel_core::Result;
-use yestrel_core::estate::{CertificateState, Credential, Job};
+use yestrel_core::estate::{CertificateState, Credential, Does, Job};
 use yestrel_core::x509::list::Reason;
 use yestrel_store::Query;
 use yestrel_store::records::Address;
@@ -18,9 +18,10 @@ use crate::people::importing;
 /// There is none of that number, it cannot be gone on with, or it was stopped again.
 pub fn resume(context: &mut Context, number: u64, step: &mut dyn FnMut(usize, usize) -> bool) -> Result<(Job, usize)> {
     let job = context.read(|book| job::named(book, number))?;
-    let made = match job.imports() {
-        true => importing::resume(context, &job, step)?,
-        false => credential::resume(context, &job, step)?.done.len(),
+    let made = match job.does() {
+        Does::Import => importing::resume(context, &job, step)?,
+        Does::Issue => credential::resume(context, &job, step)?.done.len(),
+        Does::Renew => credential::resume_renewal(context, &job, step)?,
     };
     Ok((job, made))
 }
@@ -36,7 +37,12 @@ pub fn take_back(
     step: &mut dyn FnMut(usize, usize) -> bool,
 ) -> Result<(Job, usize)> {
     let job = context.read(|book| job::named(book, number))?;
-    if job.imports() {
+    if job.does() == Does::Renew {
+        // What was revoked stays so, and what stands in its place too: there is nothing that could be taken back.
+        end(context, &job)?;
+        return Ok((job, 0));
+    }
+    if job.does() == Does::Import {
         let stay = importing::take_back(context, &job, step)?;
         end(context, &job)?;
         return Ok((job, stay));

@@ -497,7 +497,8 @@ fn a_gateways_certificate_is_renewed_before_its_end_and_a_devices_too() {
     assert_ne!(certificate(&mut world).serial, first.serial);
     assert!(!certify(&mut world).contains("in place of"), "made, and waits for its gateway");
     let by = world.context.now + jiff::SignedDuration::from_hours(24 * 30);
-    let due = credential::renew_due(&mut world.context, by, CredentialKind::Certificate, &mut |_, _| {}).unwrap().what;
+    let due =
+        credential::renew_due(&mut world.context, by, CredentialKind::Certificate, &mut |_, _| true).unwrap().what;
     assert_eq!(due.renewed, ["mara/phone/2"]);
     // The old one is still there, until its own end.
     let all = credential::list(&mut world.context, Some("mara/phone"), &credential::Filter::default()).unwrap();

@@ -671,6 +671,7 @@ fn live(seat: &Seat) -> Live {
         last_heard: clock::wall(seat.counters.last_heard()),
         policy: seat.policy(),
         software: seat.software.clone(),
+        asks: seat.is_held(),
     }
 }
 

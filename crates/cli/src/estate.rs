@@ -6,6 +6,7 @@ use clap::Subcommand;
 use yestrel_actions::estate::saved::{self, Caught, Protection};
 use yestrel_actions::estate::{self, keys, undo};
 use yestrel_actions::{job, unfinished};
+use yestrel_core::estate::Does;
 use yestrel_core::findings::Grade;
 use yestrel_core::keys::Secret;
 use yestrel_core::{Problem, Result};
@@ -133,7 +134,7 @@ pub enum Command {
     },
     /// Commands on many that are not finished: how far they are, going on with one, taking it back
     #[command(
-        after_help = "Example:\n  yestrel estate jobs\n  yestrel estate jobs --resume 41\n  yestrel estate jobs --take-back 41\n\nCredentials that such a command has made count nowhere until all of them are made: no gateway lets them in, and they cannot be handed over.\nUsers of an import that is not finished are there; what it changes of others comes with its end."
+        after_help = "Example:\n  yestrel estate jobs\n  yestrel estate jobs --resume 41\n  yestrel estate jobs --take-back 41\n\nCredentials that such a command has made count nowhere until all of them are made: no gateway lets them in, and they cannot be handed over.\nUsers of an import that is not finished are there; what it changes of others comes with its end. A renewal renews each at once."
     )]
     Jobs {
         /// Go on with this one
@@ -362,9 +363,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             bar.finish_and_clear();
             let (job, made) = came?;
             output.did(&[("job", (&job.name).into()), ("made", made.into())]);
-            let what = match job.imports() {
-                true => format!("{made} users imported"),
-                false => format!("{made} made; yestrel rollout   lets them in"),
+            let what = match job.does() {
+                Does::Import => format!("{made} users imported"),
+                Does::Issue => format!("{made} made; yestrel rollout   lets them in"),
+                Does::Renew => format!("{made} more are renewed; yestrel rollout   lets them in, and the old ones out"),
             };
             output.say(&format!("finished job {}: {what}", job.name));
             Ok(())
@@ -388,7 +390,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                 0 => String::new(),
                 many => format!("; {} with credentials by now stay", crate::words::counted(many, "user")),
             };
-            output.say(&format!("took job {} back{stay}", job.name));
+            output.say(&match job.does() {
+                Does::Renew => format!("job {} is given up; what it has renewed stays", job.name),
+                _ => format!("took job {} back{stay}", job.name),
+            });
             Ok(())
         }
         Command::Jobs { .. } => {

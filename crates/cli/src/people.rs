@@ -356,7 +356,7 @@ fn import(
         found.good.iter().filter(|line| line.verb() == verb).map(|line| line.user.name.clone()).collect()
     };
     let (added, changed) = (names("add"), names("change"));
-    if added.is_empty() && changed.is_empty() {
+    if added.is_empty() && changed.is_empty() && !importing::is_open(context)? {
         let count = found.good.len();
         output.say(&match count {
             0 => "there is nobody in this file".to_owned(),
@@ -364,7 +364,7 @@ fn import(
         });
         return Ok(());
     }
-    if ask::somebody_there() {
+    if ask::somebody_there() && !(added.is_empty() && changed.is_empty()) {
         let mut what = Vec::new();
         for (verb, names) in [("adds", &added), ("changes", &changed)] {
             if !names.is_empty() {

@@ -111,7 +111,11 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let columns = ["device", "gateway", "from", "inner", "since", "received", "sent", "last heard", "policy"];
             let mut table = Table::new(&columns, nobody).least(&["policy", "sent", "received", "inner", "from"]);
             let now = jiff::Timestamp::now();
+            let mut asked = Vec::new();
             for (gateway, live) in found.sessions.into_iter().filter(|(_, live)| whose.is(&live.device)) {
+                if live.asks {
+                    asked.push(format!("{} at {gateway}", live.device));
+                }
                 table.row(vec![
                     live.device.into(),
                     gateway.into(),
@@ -126,6 +130,10 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             }
             listing.apply(&mut table)?;
             output.table(&table);
+            if !asked.is_empty() {
+                output
+                    .note(&format!("nothing passes before a second factor is answered{}", crate::words::shown(&asked)));
+            }
             found.silent
         }
         Command::List { gateway, past: true, reasons: true, refused, user, device, group, since, listing } => {

@@ -278,6 +278,11 @@ fn prove(
         .ok_or_else(|| Problem::failed(format!("the tunnel {} is not up", tunnel.name)).why(tunnel.state.word()))?;
     let gateways: Vec<IpAddr> =
         [Some(IpAddr::V4(gateway)), tunnel.gateway_inner6.map(IpAddr::V6)].into_iter().flatten().collect();
+    if let Some(asks) = &tunnel.asks {
+        return Err(Problem::refused(format!("nothing passes through the tunnel {} yet", tunnel.name))
+            .why(format!("its gateway asks for {asks}"))
+            .try_(format!("yestrel tunnel answer {}", tunnel.name)));
+    }
     let mut found = Vec::new();
     for gateway in &gateways {
         found.push(gateway_answers(&tunnel, *gateway)?);

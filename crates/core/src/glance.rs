@@ -275,13 +275,11 @@ impl Glance {
         }
         for job in &self.jobs {
             let words = format!(
-                "{} of {}, begun {}, has made {} of {}{}",
+                "{} of {}, begun {}, is not finished: {}",
                 job.what,
                 job.who,
                 lapse::from_now(job.begun, self.at),
-                job.done,
-                job.whole,
-                if job.imports() { " users" } else { ", and none of them counts until it is finished" }
+                job.progress()
             );
             say(Grade::Poor, "job", words, &format!("yestrel estate jobs --resume {}", job.name));
         }

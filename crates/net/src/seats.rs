@@ -258,7 +258,13 @@ impl Seat {
     /// How packets get to the device now.
     #[must_use]
     pub fn carrier(&self) -> Arc<dyn Carrier> {
-        if self.held.load(Ordering::Relaxed) { Arc::new(Nowhere) } else { self.carrier.read().clone() }
+        if self.is_held() { Arc::new(Nowhere) } else { self.carrier.read().clone() }
+    }
+
+    /// Whether nothing gets to the device.
+    #[must_use]
+    pub fn is_held(&self) -> bool {
+        self.held.load(Ordering::Relaxed)
     }
 
     /// Whether nothing is to get to the device until this is said otherwise: where its own packets may go is said by [`Seat::set_bounds`].

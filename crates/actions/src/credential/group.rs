@@ -5,7 +5,7 @@ use std::sync::mpsc::sync_channel;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use yestrel_core::estate::{CredentialKind, Device, Job};
+use yestrel_core::estate::{CredentialKind, Device, Does, Job};
 use yestrel_core::keys::KeyPair;
 use yestrel_core::x509::Algorithm;
 use yestrel_core::{Problem, Result, pool};
@@ -153,7 +153,7 @@ pub fn issue_group(
     }
     let keys = context.keys()?;
     let kept = Kept::of(group, wish);
-    for other in context.read(job::all)?.into_iter().filter(|job| !job.imports()) {
+    for other in context.read(job::all)?.into_iter().filter(|job| job.does() == Does::Issue) {
         let theirs = Kept::read(&other)?;
         // A preview tries what a new one would.
         if theirs.is_like(&kept) && context.only_tries() {

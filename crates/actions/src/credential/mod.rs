@@ -45,6 +45,7 @@ pub use end::{Ended, Whose, check_reason, revoke, would_revoke};
 pub(crate) use group::resume;
 pub use group::{Many, issue_group, would_issue};
 pub use issue::issue;
+pub(crate) use renew::resume as resume_renewal;
 pub use renew::{Due, Renewed, renew, renew_due, would_renew};
 pub use wish::Wish;
 

@@ -3,7 +3,8 @@
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use yestrel_core::estate::{Authority, Credential, CredentialKind, Device, Gateway, Listener, Material};
+use serde::{Deserialize, Serialize};
+use yestrel_core::estate::{Authority, Credential, CredentialKind, Device, Does, Gateway, Job, Listener, Material};
 use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
 
@@ -13,7 +14,7 @@ use super::wish::{Wish, named};
 use crate::changed::Changed;
 use crate::context::Context;
 use crate::find;
-use crate::job;
+use crate::job::{self, BATCH};
 use crate::keyring::Keys;
 
 /// What a renewal made.
@@ -129,15 +130,42 @@ pub struct Due {
     pub by_device: Vec<String>,
     /// Of other kinds.
     pub others: Vec<String>,
+    /// How many of that kind it did not come to, because it was stopped.
+    pub left: usize,
 }
 
-fn due(book: &Book<'_>, by: Timestamp, kind: CredentialKind) -> Result<(Due, Vec<Credential>)> {
+/// What a job keeps of its command.
+#[derive(Debug, Serialize, Deserialize)]
+struct Kept {
+    kind: CredentialKind,
+    by: Timestamp,
+}
+
+impl Kept {
+    fn read(job: &Job) -> Result<Self> {
+        serde_json::from_str(&job.wish)
+            .map_err(|error| Problem::failed(format!("job {} cannot be gone on with", job.name)).why(error.to_string()))
+    }
+}
+
+/// The renewal of this kind that is not finished.
+fn open(book: &Book<'_>, kind: CredentialKind) -> Result<Option<(Job, Kept)>> {
+    for job in job::all(book)?.into_iter().filter(|job| job.does() == Does::Renew) {
+        let kept = Kept::read(&job)?;
+        if kept.kind == kind {
+            return Ok(Some((job, kept)));
+        }
+    }
+    Ok(None)
+}
+
+/// What is due; where a renewal is not finished, what it has left: what it made may well end by the same moment.
+fn due(book: &Book<'_>, by: Timestamp, kind: CredentialKind) -> Result<Due> {
     let mut due = Due::default();
-    let mut renew = Vec::new();
-    for credential in
-        book.find::<Credential>(&[("revoked", serde_json::Value::Null), ("superseded", serde_json::Value::Null)])?
-    {
-        if !credential.expires.is_some_and(|end| end > book.now && end <= by) {
+    let open = open(book, kind)?;
+    let (by, begun) = open.map_or((by, None), |(job, kept)| (kept.by, Some(job.begun)));
+    for credential in book.ending(by)? {
+        if begun.is_some_and(|begun| credential.issued >= begun) {
             continue;
         }
         if credential.kind() != kind {
@@ -145,44 +173,109 @@ fn due(book: &Book<'_>, by: Timestamp, kind: CredentialKind) -> Result<(Due, Vec
         } else if credential.made_on_device() {
             due.by_device.push(credential.name);
         } else {
-            due.renewed.push(credential.name.clone());
-            renew.push(credential);
+            due.renewed.push(credential.name);
         }
     }
-    Ok((due, renew))
+    Ok(due)
 }
 
-/// What of a kind ends by a moment.
+/// What of a kind ends by a moment; of a renewal that is not finished, what it has left.
 ///
 /// # Errors
 /// The estate cannot be read.
 pub fn would_renew(context: &mut Context, by: Timestamp, kind: CredentialKind) -> Result<Due> {
-    context.read(|book| Ok(due(book, by, kind)?.0))
+    context.read(|book| due(book, by, kind))
 }
 
-/// Renews everything of a kind that ends by a moment, as [`renew`] would each.
+/// Renews everything of a kind that ends by a moment, as [`renew`] would each; where they are many, in batches that let others in, and each
+/// renewal is whole by itself. `step` hears how many of how many there are, and says whether to go on. One that is not finished is gone on with.
 ///
 /// # Errors
-/// The key of an authority is away; then nothing has changed.
+/// One cannot be renewed, or the key of an authority is away: what its batch had renewed is as before.
 pub fn renew_due(
     context: &mut Context,
     by: Timestamp,
     kind: CredentialKind,
-    step: &mut dyn FnMut(usize, usize),
+    step: &mut dyn FnMut(usize, usize) -> bool,
 ) -> Result<Changed<Due>> {
+    let mut due = would_renew(context, by, kind)?;
+    let names = std::mem::take(&mut due.renewed);
+    let open = context.read(|book| open(book, kind))?.map(|(job, _)| job);
+    if names.is_empty() {
+        finish(context, open)?;
+        return Ok(Changed::of(due, BTreeSet::new(), BTreeSet::new()));
+    }
     let keys = context.keys()?;
-    context.write(|book| {
-        let (mut due, renew) = due(book, by, kind)?;
-        let count = renew.len();
-        let (mut gateways, mut devices) = (BTreeSet::new(), BTreeSet::new());
-        due.renewed.clear();
-        for (at, credential) in renew.into_iter().enumerate() {
-            let renewed = renew_within(book, &keys, credential, &Wish::default())?;
+    let job = match open {
+        Some(job) => Some(job),
+        None if names.len() > BATCH => Some(context.write(|book| {
+            let job = Job {
+                name: job::next(book)?,
+                what: format!("credential renew --due {by} --kind {}", kind.word()),
+                wish: serde_json::to_string(&Kept { kind, by }).map_err(|error| Problem::failed(error.to_string()))?,
+                who: crate::context::who(),
+                begun: book.now,
+                done: 0,
+                whole: names.len() as u64,
+            };
+            book.add(&job)?;
+            book.note("credential renew", "", &format!("job {}: {} of kind {}", job.name, names.len(), kind.word()))?;
+            Ok(job)
+        })?),
+        None => None,
+    };
+    let (mut gateways, mut devices, mut seen) = (BTreeSet::new(), BTreeSet::new(), 0);
+    for batch in names.chunks(BATCH) {
+        let done = context.write(|book| {
+            let mut done = Vec::new();
+            for name in batch {
+                // Somebody has renewed it or taken it back meanwhile.
+                let still = book.get::<Credential>(name)?.filter(Credential::is_current);
+                if let Some(credential) = still {
+                    done.push(renew_within(book, &keys, credential, &Wish::default())?);
+                }
+            }
+            if let Some(job) = job.as_ref().map(|job| book.get::<Job>(&job.name)).transpose()?.flatten() {
+                let left = (names.len() - seen - batch.len()) as u64;
+                book.put(&Job { done: job.whole.saturating_sub(left), ..job })?;
+            }
+            Ok(done)
+        })?;
+        for renewed in done {
             gateways.extend(renewed.gateways);
             devices.extend(renewed.only.devices);
             due.renewed.push(renewed.what.credential.name);
-            step(at + 1, count);
         }
-        Ok(Changed::of(due, gateways, devices))
+        seen += batch.len();
+        if !step(seen, names.len()) {
+            break;
+        }
+        job::between();
+    }
+    due.left = names.len() - seen;
+    finish(context, job.filter(|_| due.left == 0))?;
+    Ok(Changed::of(due, gateways, devices))
+}
+
+fn finish(context: &mut Context, job: Option<Job>) -> Result<()> {
+    let Some(job) = job else { return Ok(()) };
+    context.write(|book| match book.remove::<Job>(&job.name)? {
+        true => book.note("credential renew", "", &format!("job {} is finished", job.name)),
+        false => Ok(()),
     })
+}
+
+/// Goes on with one that was broken off; gives how many it has renewed now.
+///
+/// # Errors
+/// As [`renew_due`], or it was stopped again.
+pub(crate) fn resume(context: &mut Context, job: &Job, step: &mut dyn FnMut(usize, usize) -> bool) -> Result<usize> {
+    let Kept { kind, by } = Kept::read(job)?;
+    let due = renew_due(context, by, kind, step)?.what;
+    match due.left {
+        0 => Ok(due.renewed.len()),
+        left => Err(Problem::partly(format!("{} are renewed, {left} are not", due.renewed.len()))
+            .why("it was stopped")
+            .try_(format!("yestrel estate jobs --resume {}", job.name))),
+    }
 }

@@ -5,12 +5,12 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use yestrel_core::estate::{Credential, Device, Group, Job, User};
+use yestrel_core::estate::{Credential, Device, Does, Group, Job, User};
 use yestrel_core::keys::sha256_hex;
 use yestrel_core::policy::Asks;
 use yestrel_core::{Problem, Result};
-use yestrel_store::Book;
 use yestrel_store::queries::in_group;
+use yestrel_store::{Book, Query};
 
 use super::import::{Found, How, Line, check, look, refused};
 use crate::context::Context;
@@ -41,6 +41,14 @@ impl Kept {
     }
 }
 
+/// Whether an import is not finished: the same again goes on with it, also where nobody of its file is missing any more.
+///
+/// # Errors
+/// The estate cannot be read.
+pub fn is_open(context: &mut Context) -> Result<bool> {
+    Ok(context.read(job::all)?.iter().any(|job| job.does() == Does::Import))
+}
+
 /// Imports what is good in a file; all of it or, when a line is bad and it was not said otherwise, nothing. `found` is what [`look`] found just
 /// now. Where many are new it is a job; `step` hears how many of how many are there, and says whether to go on.
 ///
@@ -55,7 +63,7 @@ pub fn import(
     step: &mut dyn FnMut(usize, usize) -> bool,
 ) -> Result<Found> {
     let sha256 = sha256_hex(bytes);
-    let open = context.read(job::all)?.into_iter().find(Job::imports);
+    let open = context.read(job::all)?.into_iter().find(|job| job.does() == Does::Import);
     if let Some(open) = open.filter(|_| !context.only_tries()) {
         let kept = Kept::read(&open)?;
         if kept.sha256 != sha256 || kept.how != how {
@@ -135,8 +143,16 @@ fn go_on(
         context.write(|book| {
             let now = still_open(book, job)?;
             let mut kept = Kept::read(&now)?;
+            let groups: BTreeSet<String> = book.names::<Group>(&Query::default())?.into_iter().collect();
             let mut made = 0;
             for line in batch {
+                if let Some(gone) = line.user.groups.iter().find(|group| !groups.contains(*group)) {
+                    return Err(Problem::refused(format!("the group {gone} is not there any more"))
+                        .why(format!("somebody has removed it meanwhile, and {} is to be in it", line.user.name))
+                        .try_(format!("yestrel group add {gone}"))
+                        .try_(format!("yestrel estate jobs --resume {}   after it", job.name))
+                        .try_(format!("yestrel estate jobs --take-back {}", job.name)));
+                }
                 // Somebody has added them meanwhile: what the file says otherwise of them comes last.
                 if book.get::<User>(&line.user.name)?.is_none() {
                     apply(book, line)?;

@@ -152,10 +152,7 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
             one if one.expires.is_some_and(|until| until <= at) => {
                 Some(format!("{} ended on {}", one.name, one.expires.map(dated).unwrap_or_default()))
             }
-            one => decision
-                .admits()
-                .filter(|rule| rule.terms.second_factor && !one.second_factor)
-                .map(|rule| format!("{} has no second factor, and the policy {} asks for one", one.name, rule.name)),
+            one => decision.admits().filter(|rule| !one.satisfies(rule)).map(|rule| lacks_one(&one.name, rule)),
         };
         Ok(Played {
             device: device.name.clone(),
@@ -385,10 +382,11 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
             let from = session.from_address.parse::<std::net::SocketAddr>().ok().map(|from| from.ip());
             let at = At { from, ..At::ours(&session.gateway, site, tunnel, credential.proof(), session.opened) };
             let decision = list.decide(known, &person, &at);
-            let admits = decision.admits();
+            let admits = decision.admits().filter(|rule| credential.satisfies(rule));
             if admits.is_some() == refused {
                 let why = match (admits, decision.by) {
                     (Some(rule), _) => format!("{} admits", rule.name),
+                    (None, Some((_, rule))) if decision.admits().is_some() => lacks_one(&device.name, rule),
                     (None, Some((_, rule))) => format!("{} refuses", rule.name),
                     (None, None) => {
                         policy::nearest_soon(list, &person, &at).words(list, session.opened, session.opened)
@@ -407,6 +405,11 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
         }
         Ok(replay)
     })
+}
+
+/// Why somebody is refused by a policy that admits them.
+fn lacks_one(whose: &str, rule: &Rule) -> String {
+    format!("{whose} has no second factor, and the policy {} asks for one", rule.name)
 }
 
 /// Of more sign-ins than these everybody is read at once.

@@ -47,6 +47,11 @@ impl Carried {
         !ended && self.valid_from.is_none_or(|from| from <= at)
     }
 
+    /// Whether it gets in by a policy that admits it: one that asks for a second factor is answered by those alone that have one.
+    pub fn satisfies(&self, rule: &Rule) -> bool {
+        !rule.terms.second_factor || self.second_factor
+    }
+
     /// Whoever carries it, as policies see them; `platform` in lower case.
     pub fn person<'a>(&self, user: &'a User, device: &'a Device, platform: Option<&'a str>) -> Person<'a> {
         Person {

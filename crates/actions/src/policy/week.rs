@@ -63,7 +63,7 @@ pub fn week(
         let doors = Doors::read(book)?;
         let midnights: Vec<Timestamp> = (0..=7).map(midnight).collect();
         let mut rows: HashMap<[Spans; 7], Vec<String>> = HashMap::new();
-        let mut known: HashMap<(Known, String, String), Vec<bool>> = HashMap::new();
+        let mut known: HashMap<(Known, String), Vec<bool>> = HashMap::new();
         let before = midnights[0] - SignedDuration::from_secs(1);
         let everybody = then.everybody(book)?;
         let carried = || everybody.iter().flat_map(|(_, carries)| carries).flat_map(|(_, credentials)| credentials);
@@ -101,7 +101,7 @@ pub fn week(
                         let decide = || {
                             let decided = moments.iter().map(|moment| {
                                 let sign = At::ours(at, &site.name, tunnel, credential.proof(), *moment);
-                                list.decide(&of, &person, &sign).admits().is_some()
+                                list.decide(&of, &person, &sign).admits().is_some_and(|rule| credential.satisfies(rule))
                             });
                             decided.collect::<Vec<_>>()
                         };
@@ -109,7 +109,8 @@ pub fn week(
                         let found = match list.next_age(credential.issued, Timestamp::MIN).is_some() {
                             true => decide(),
                             false => {
-                                let key = (of.clone(), tunnel.word().to_owned(), credential.kind.word().to_owned());
+                                let (kind, factor) = (credential.kind.word(), credential.second_factor);
+                                let key = (of.clone(), format!("{} {kind} {factor}", tunnel.word()));
                                 known.entry(key).or_insert_with(decide).clone()
                             }
                         };

@@ -3,13 +3,14 @@
 use jiff::Timestamp;
 use yestrel_actions::credential::{self, Whose};
 use yestrel_actions::{Context, inside};
-use yestrel_core::Result;
 use yestrel_core::estate::CredentialKind;
+use yestrel_core::{Problem, Result};
 
 use super::show::places;
 use crate::ask;
 use crate::global::Global;
 use crate::output::{Table, list};
+use crate::stoppable::Stoppable;
 use crate::unhurried::Unhurried;
 use crate::words::{self, shown};
 
@@ -38,6 +39,8 @@ pub(super) fn renew_due(
         return Ok(());
     }
     if due.renewed.is_empty() {
+        // One that was broken off at its very end is finished by this.
+        credential::renew_due(context, by, kind, &mut |_, _| true)?;
         output.say(&nothing);
         return Ok(());
     }
@@ -53,15 +56,23 @@ pub(super) fn renew_due(
     if kind != CredentialKind::Certificate || ask::somebody_there() {
         ask::confirm(global.yes, &format!("this renews {count}; {effect}{}", shown(&due.renewed)))?;
     }
-    let _unhurried = Unhurried::begin();
-    let bar = global.progress(due.renewed.len() as u64, "renew");
-    let done = credential::renew_due(context, by, kind, &mut |at, _| bar.set_position(at as u64))?;
+    let (bar, stoppable) = (global.progress(due.renewed.len() as u64, "renew"), Stoppable::begin());
+    let done = credential::renew_due(context, by, kind, &mut |at, _| {
+        bar.set_position(at as u64);
+        stoppable.goes_on()
+    });
     bar.finish_and_clear();
+    let done = done?;
     output.did(&[("renewed", list(&done.what.renewed))]);
     output.say(&format!("renewed {}{}", done.what.renewed.len(), shown(&done.what.renewed)));
     crate::rollout::carry_beside(global, context, &done, everything)?;
     output.say("yestrel credential list --state ready   shows what waits to be handed over");
-    Ok(())
+    match done.what.left {
+        0 => Ok(()),
+        left => Err(Problem::partly(format!("{} are renewed, {left} are not", done.what.renewed.len()))
+            .why("it was stopped")
+            .try_("the same command again   goes on with those that are left")),
+    }
 }
 
 pub(super) fn revoke(

@@ -6,6 +6,7 @@ use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
 use crate::common::{Came, World, wait};
+use crate::undone::is_kept_whole;
 
 /// So many that they are several batches.
 const MANY: usize = 3_600;
@@ -134,6 +135,42 @@ fn what_a_command_on_many_has_made_is_taken_back_with_every_address() {
     world.run("credential issue --group crew --preview").is(3).says("10.189.0.0/24");
     world.run("estate jobs").is(0).says("every command on many is finished");
     assert_eq!(live(&world), before.0);
+    // What was taken back is in what is kept of changes as well, and a number that it had is nobody's trouble.
+    is_kept_whole(&world);
+}
+
+// Long: some thousand credentials by a program that is not optimised.
+#[test]
+fn a_renewal_of_many_lets_others_in_and_is_gone_on_with_by_the_same_words() {
+    let world = many();
+    world.run("credential issue --group crew --until 30d --yes").is(0);
+    let renew = ["credential", "renew", "--due", "60d", "--kind", "key-pair", "--yes"];
+    let revoked = || {
+        let estate = rusqlite::Connection::open(world.path("skerry")).unwrap();
+        let sql = "SELECT count(*) FROM credentials WHERE revoked IS NOT NULL";
+        estate.query_row(sql, [], |row| row.get::<_, i64>(0)).unwrap() as usize
+    };
+    let mut command = world.command(&renew);
+    let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    wait(60, "the first batch", || (revoked() > 0).then_some(()));
+    world.run("user add tomas").is(0);
+    assert!(child.try_wait().unwrap().is_none(), "too fast to be met");
+    let stopped = stop(child, Signal::SIGINT).is(4).says("are renewed").says("goes on with those that are left");
+    let done = revoked();
+    assert!((500..MANY).contains(&done) && done % 500 == 0, "{done}: whole batches; {stopped:?}");
+    // What it has renewed ends by the same moment, and is not renewed again: neither by the same words, nor by its number.
+    world.run("status").says(&format!("{done} of {MANY} are renewed"));
+    let mut command = world.command(&renew);
+    let child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    wait(60, "more of it", || (revoked() > done).then_some(()));
+    drop(stop(child, Signal::SIGKILL));
+    let number = world.run("estate jobs --format json").is(0).json()[0]["number"].as_str().unwrap().to_owned();
+    world.run(&format!("estate jobs --resume {number}")).is(0).says("more are renewed");
+    assert_eq!((revoked(), live(&world)), (MANY, MANY + 1), "one for each, and astrid's");
+    world.run("credential show hand00000/laptop").is(0).says("hand00000/laptop/2");
+    world.run("estate jobs").is(0).says("every command on many is finished");
+    world.run("credential renew --due 1d --kind key-pair --yes").is(0).says("no key pair is due");
+    is_kept_whole(&world);
 }
 
 fn import(world: &World, file: &str) -> Child {
@@ -185,6 +222,19 @@ fn an_import_of_many_lets_others_in_is_stopped_gone_on_with_and_taken_back() {
     world.run("user show mara").is(0).says("crew");
     world.run(&format!("user show hand{:05}", MANY - 1)).is(0).says("deckhand").says("crew");
     world.run("user import crew.csv --yes").is(0).says("nothing to do");
+    // Killed after its last user and before its end: the same again ends it.
+    let left = (number, users(&world));
+    let row =
+        "INSERT INTO jobs SELECT ?1, 'user import ' || ?2, ?3, 'astrid@bridge', '2026-11-27T08:00:00Z', 3600, 3600";
+    let file = world.path("crew.csv").display().to_string();
+    let sha256 = yestrel_core::keys::sha256_hex(crew.as_bytes());
+    let how = serde_json::json!({"skip_bad": false, "make_groups": true, "take_names": false});
+    let wish = serde_json::json!({"file": file, "sha256": sha256, "how": how, "rows": [], "groups": []});
+    let estate = rusqlite::Connection::open(world.path("skerry")).unwrap();
+    estate.execute(row, rusqlite::params![left.0.to_string(), file, wish.to_string()]).unwrap();
+    world.run("user import crew.csv --make-groups --yes").is(0);
+    world.run("estate jobs").is(0).says("every command on many is finished");
+    assert_eq!(users(&world), left.1);
     // Another is taken back; what is needed by now stays.
     let child = import(&world, "deck.csv");
     let number = under_way(&world);
@@ -197,4 +247,5 @@ fn an_import_of_many_lets_others_in_is_stopped_gone_on_with_and_taken_back() {
     world.run("group list").is(0).lacks("deck");
     world.run("estate jobs").is(0).says("every command on many is finished");
     world.run("estate history --verify").is(0);
+    is_kept_whole(&world);
 }

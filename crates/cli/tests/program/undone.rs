@@ -185,6 +185,36 @@ fn standing(database: &rusqlite::Connection) -> Estate {
     all
 }
 
+/// The estate as it comes to from what is kept of its changes, up to a row of the history.
+fn rebuilt(database: &rusqlite::Connection, until: u64) -> Estate {
+    let mut all = Estate::new();
+    for (_, lines) in kept(database, until) {
+        for line in lines.lines() {
+            let Change { table, name, before, mut after } = serde_json::from_str(line).unwrap();
+            if let (None, Some(after)) = (&before, &mut after) {
+                // The name of what was not there before stands once.
+                after.entry("name").or_insert_with(|| name.clone().into());
+            }
+            let was = match after {
+                Some(after) => all.insert((table, name), lasting(after)),
+                None => all.remove(&(table, name)),
+            };
+            assert_eq!(was, before.map(lasting), "each begins where the one before it ended");
+        }
+    }
+    all
+}
+
+/// What is kept of all changes comes to what stands there.
+pub fn is_kept_whole(world: &World) {
+    let database = rusqlite::Connection::open(world.path("skerry")).unwrap();
+    let (rebuilt, stood) = (rebuilt(&database, u64::MAX), standing(&database));
+    let keys: BTreeSet<_> = rebuilt.keys().chain(stood.keys()).collect();
+    for key in keys {
+        assert_eq!(rebuilt.get(key), stood.get(key), "{key:?}");
+    }
+}
+
 /// The estate of any moment is in what is kept of its changes: gone through up to then they come to what stood there.
 #[test]
 fn the_estate_of_a_past_moment_can_be_rebuilt_from_what_is_kept() {
@@ -201,24 +231,7 @@ fn the_estate_of_a_past_moment_can_be_rebuilt_from_what_is_kept() {
         let head = "SELECT number FROM history_head";
         database.query_row(head, [], |row| row.get::<_, i64>(0)).unwrap().unsigned_abs()
     };
-    let rebuilt = |until: u64| {
-        let mut all = Estate::new();
-        for (_, lines) in kept(&database, until) {
-            for line in lines.lines() {
-                let Change { table, name, before, mut after } = serde_json::from_str(line).unwrap();
-                if let (None, Some(after)) = (&before, &mut after) {
-                    // The name of what was not there before stands once.
-                    after.entry("name").or_insert_with(|| name.clone().into());
-                }
-                let was = match after {
-                    Some(after) => all.insert((table, name), lasting(after)),
-                    None => all.remove(&(table, name)),
-                };
-                assert_eq!(was, before.map(lasting), "each begins where the one before it ended");
-            }
-        }
-        all
-    };
+    let rebuilt = |until: u64| rebuilt(&database, until);
     let (then, at) = (standing(&database), head());
     for words in [
         "user rename mara mara-n",

@@ -46,7 +46,7 @@ pub use credential::{
 };
 pub use gateway::{Gateway, GatewayCertificate};
 pub use host::{Access, Host, HostKind, Leftover, SshTarget, Via};
-pub use job::Job;
+pub use job::{Does, Job};
 pub use listener::{Listener, Reach, Served};
 pub use people::{Device, Group, User, UserState};
 pub use policy::{GAP, Policy};

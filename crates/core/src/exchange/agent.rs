@@ -267,6 +267,9 @@ pub struct Live {
     /// By which it was admitted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub policy: Option<String>,
+    /// A second factor was asked for and is not answered: nothing passes.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub asks: bool,
 }
 
 impl AgentStatus {
