@@ -35,9 +35,9 @@ fn asks(world: &World) -> Option<String> {
     tunnels.err.lines().find(|line| line.contains("harbour asks for")).map(str::to_owned)
 }
 
-/// Whether the gateway answers inside.
+/// Whether the ticket server at the site answers through the tunnel.
 fn passes(world: &World) -> bool {
-    world.on_laptop("yestrel tunnel prove").code == 0
+    world.run("lab fetch mara-laptop http://10.44.0.20/").code == 0
 }
 
 // Long: an echo through a tunnel that lets nothing through is waited for, several times; codes change every half minute.
@@ -53,12 +53,17 @@ fn nothing_passes_before_the_right_code_and_each_is_good_once() {
     connect(&world).is(0).says("nothing passes yet").says("yestrel tunnel answer harbour");
     assert!(asks(&world).is_some_and(|asks| asks.contains("six digits")));
     assert!(!passes(&world), "before an answer");
+    // Both sides can see why.
+    world.on_laptop("yestrel tunnel prove").is(3).says("nothing passes through").says("yestrel tunnel answer harbour");
+    world.run("session list").is(0).says("before a second factor is answered: mara/laptop at harbour");
     answer(&world, "000000x").is(3).says("wrong code; 2 more tries");
     assert!(!passes(&world), "after a wrong answer");
     let right = code(&world, &uri, 0);
     answer(&world, &right).is(0).says("the tunnel harbour is open");
     assert_eq!(asks(&world), None);
     assert!(passes(&world), "after the right one");
+    world.on_laptop("yestrel tunnel prove").is(0);
+    world.run("session list").is(0).says("mara/laptop").lacks("second factor");
     answer(&world, &right).is(3).says("asks for nothing");
     // Another session asks anew, and the same code is not good again; after three wrong ones it is over, and the device hears why.
     world.on_laptop("yestrel tunnel stop harbour").is(0);
@@ -100,7 +105,15 @@ fn a_second_factor_is_asked_for_again_and_whoever_has_none_stays_out() {
     world.run("policy change codes --off --yes").is(0);
     world.run("rollout --yes").is(0);
     world.on_laptop("yestrel connect tomas.yestrel --background --proxy 127.0.0.1:0 --name tomas").is(0);
+    world.run("session list --past").is(0);
     world.run("policy change codes --on").is(0);
+    let replay = world.run("policy rehearse --since 1d").is(0);
+    assert!(replay.out.contains("tomas/tablet has no second factor"), "{replay:?}");
+    let week = world.run("policy rehearse --all-users --format json").is(0);
+    let open = |user: &str| {
+        week.json().as_array().unwrap().iter().any(|row| row["users"].to_string().contains(user) && row["mon"] != "")
+    };
+    assert!(open("mara") && !open("tomas"), "{week:?}");
     let preview = world.run("rollout --preview").is(0);
     assert!(
         preview.out.lines().any(|line| line.contains("end ") && line.contains("tomas/tablet has none")),
