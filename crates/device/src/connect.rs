@@ -5,31 +5,31 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use ipnet::IpNet;
 use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};
 use yestrel_core::admission::{Reason, is_everything, within};
-use yestrel_core::exchange::Answered;
-use yestrel_core::exchange::device::{Addresses, Ask, Echo, EchoAnswer, TunnelState, TunnelStatus};
-use yestrel_core::handover::{Handover, HandoverWay};
+use yestrel_core::exchange::device::{Ask, TunnelState};
+use yestrel_core::handover::HandoverWay;
 use yestrel_core::sealed::Sealed;
 use yestrel_core::tunnel::Settings;
 use yestrel_core::{Problem, Result};
 use yestrel_net::packets::{Batch, Sender, Tun, TunBuffers};
 use yestrel_net::stack::Stack;
-use yestrel_net::{clock, control, echo, names};
+use yestrel_net::{clock, control};
 
+use crate::asked::answer;
 use crate::bounds::Bounds;
 use crate::failure::{NotThisWay, no_way_in};
-use crate::notices::Kept;
 pub use crate::options::{Options, Told};
 use crate::proxy::{self, Horizon};
 use crate::running;
 use crate::split::{self, Asked, Split};
 use crate::system::Applied;
+use crate::tunnel::{Inner, Tunnel};
 use crate::ways::{Event, Ground, Kind, Way};
 
 /// How long one address of one way may take to answer.
@@ -42,128 +42,6 @@ const WORDS_CALM: u64 = 30_000;
 pub const NOT_ASKED: &str = "an answer that nobody has given yet";
 /// Program and version, as gateways record it.
 const SOFTWARE: &str = concat!("yestrel ", env!("CARGO_PKG_VERSION"));
-
-enum Inner {
-    None,
-    System { tun: Arc<Tun>, applied: Mutex<Applied>, split: Mutex<Option<Split>> },
-    Process { stack: Arc<Stack>, horizon: Arc<RwLock<Horizon>> },
-}
-
-/// What the threads of one tunnel share.
-struct Tunnel {
-    /// With what the newest way notice says.
-    handover: RwLock<Handover>,
-    notices: Mutex<Kept>,
-    way: RwLock<Option<Arc<dyn Way>>>,
-    /// The device's own inner address, the gateway's, and what goes into the tunnel.
-    bounds: RwLock<Bounds>,
-    inner: RwLock<Arc<Inner>>,
-    status: Mutex<TunnelStatus>,
-    /// Where the proxy will listen, until it does.
-    proxy: Mutex<Option<std::net::TcpListener>>,
-    stop: AtomicBool,
-}
-
-impl Tunnel {
-    fn new(options: &Options, proxy: Option<std::net::TcpListener>) -> Self {
-        Self {
-            handover: RwLock::new(options.handover.clone()),
-            notices: Mutex::new(options.notices.clone()),
-            way: RwLock::default(),
-            bounds: RwLock::new(Bounds { own: Vec::new(), gateways: Vec::new(), reach: Vec::new() }),
-            inner: RwLock::new(Arc::new(Inner::None)),
-            status: Mutex::new(TunnelStatus {
-                proxy: options.proxy,
-                strict: options.strict,
-                pid: std::process::id(),
-                ..TunnelStatus::new(&options.name, TunnelState::Opening, &options.handover.holder)
-            }),
-            proxy: Mutex::new(proxy),
-            stop: AtomicBool::new(false),
-        }
-    }
-
-    fn status(&self) -> TunnelStatus {
-        let mut status = self.status.lock().clone();
-        if let Some(counters) = self.way.read().as_ref().and_then(|way| way.counters()) {
-            status.sent = counters.sent.load(Ordering::Relaxed);
-            status.received = counters.received.load(Ordering::Relaxed);
-            status.last_answer = Some(clock::wall(counters.last_heard()));
-            if status.state == TunnelState::Up && counters.is_silent(clock::now()) {
-                status.state = TunnelState::Silent;
-            }
-        }
-        status
-    }
-
-    /// Sends one inner packet, if it may go out.
-    fn send(&self, packet: &[u8]) {
-        let carrier = self.way.read().as_ref().and_then(|way| way.carrier());
-        if let Some(carrier) = carrier.filter(|_| self.bounds.read().lets_out(packet)) {
-            let mut sender = Sender::default();
-            carrier.carry(clock::now(), packet, &mut sender);
-            carrier.flush(&mut sender);
-        }
-    }
-
-    /// Receives what is there, at most after `wait`, and gives inner packets to the system or the stack.
-    fn receive(&self, way: &dyn Way, batch: &mut Batch, wait: Duration) -> Vec<Event> {
-        let bounds = self.bounds.read().clone();
-        let inner = self.inner.read().clone();
-        let happened = way.step(wait, &mut |packet| {
-            let taken = bounds.lets_in(packet);
-            if taken {
-                batch.push(packet);
-                if batch.is_full() {
-                    deliver(&inner, batch);
-                }
-            }
-            taken
-        });
-        deliver(&inner, batch);
-        happened
-    }
-
-    fn close(&self) {
-        if let Some(way) = self.way.write().take() {
-            way.close();
-        }
-    }
-}
-
-impl Tunnel {
-    /// What is blocked while a strict tunnel is down, so that the gateway can be dialled; nothing else passes.
-    fn strict(&self) -> Option<Applied> {
-        match &**self.inner.read() {
-            Inner::System { applied, .. } => Some(applied.lock().clone()).filter(|applied| applied.strict),
-            _ => None,
-        }
-    }
-
-    /// The addresses of the name that is dialled, asked beside the tunnel: through it, it cannot be asked before it is up.
-    fn look_up_beside(&self, name: &str) -> Result<Vec<IpAddr>> {
-        match self.strict() {
-            Some(applied) => applied.look_up_beside(name),
-            None => names::look_up(name),
-        }
-    }
-
-    fn let_dial(&self, peer: SocketAddr, kind: &dyn Kind, way: &HandoverWay) {
-        if let Some(applied) = self.strict()
-            && let Err(problem) = applied.let_dial(peer.ip(), &kind.dials(way))
-        {
-            tracing::warn!("{}", problem.line());
-        }
-    }
-}
-
-fn deliver(inner: &Inner, batch: &mut Batch) {
-    match inner {
-        Inner::System { tun, .. } => tun.write(batch),
-        Inner::Process { stack, .. } => batch.drain().for_each(|packet| stack.packet(packet)),
-        Inner::None => batch.drain().for_each(drop),
-    }
-}
 
 /// Whether a tunnel of these options can begin here: nothing is changed yet.
 ///
@@ -641,62 +519,4 @@ fn carry_from_system(tun: &Tun, tunnel: &std::sync::Weak<Tunnel>) {
         drop(bounds);
         carrier.flush(&mut sender);
     }
-}
-
-fn answer(tunnel: &Tunnel, ask: Ask) -> Answered {
-    match ask {
-        Ask::Status(q) => Answered::to(&q, Ok(Box::new(tunnel.status()))),
-        Ask::Stop(q) => {
-            tunnel.stop.store(true, Ordering::Relaxed);
-            Answered::to(&q, Ok(()))
-        }
-        Ask::Echo(q) => Answered::to(&q, Ok(ask_for_echo(tunnel, q))),
-        Ask::LookUp(q) => Answered::to(&q, look_up(tunnel, &q.name)),
-        Ask::Answer(q) => Answered::to(&q, give_answer(tunnel, &q.code)),
-    }
-}
-
-fn give_answer(tunnel: &Tunnel, code: &str) -> Result<()> {
-    if tunnel.status.lock().asks.is_none() {
-        return Err(Problem::refused("the gateway asks for nothing")
-            .why("either it was answered already, or its policies ask for no more"));
-    }
-    let sent = tunnel.way.read().as_ref().is_some_and(|way| way.answer(code));
-    if sent {
-        Ok(())
-    } else {
-        Err(Problem::failed("the gateway cannot be told just now").try_("the same command again"))
-    }
-}
-
-fn ask_for_echo(tunnel: &Tunnel, Echo { to, hops }: Echo) -> EchoAnswer {
-    let patience = Duration::from_secs(2);
-    let answered = match &**tunnel.inner.read() {
-        Inner::Process { stack, .. } => match to {
-            IpAddr::V4(to) => stack.echo(to, hops, patience).map(|(from, after)| (from.into(), after)),
-            IpAddr::V6(_) => None,
-        },
-        Inner::System { .. } => echo::send(to, hops, patience),
-        Inner::None => None,
-    };
-    EchoAnswer {
-        from: answered.map(|(from, _)| from),
-        millis: answered.map_or(0.0, |(_, after)| after.as_secs_f64() * 1000.0),
-    }
-}
-
-fn look_up(tunnel: &Tunnel, name: &str) -> Result<Addresses> {
-    if let Inner::Process { stack, horizon } = &**tunnel.inner.read() {
-        let horizon = horizon.read().clone();
-        let (addresses, resolver) = proxy::look_up(stack, &horizon, name)?;
-        return Ok(Addresses { addresses, resolver });
-    }
-    let resolver = tunnel.status.lock().resolvers.first().copied();
-    let resolver = resolver.ok_or_else(|| {
-        Problem::failed("the gateway gave no resolvers")
-            .why("names are looked up as without the tunnel")
-            .try_("yestrel listener change --resolvers ADDRESS, on the administrator's machine")
-    })?;
-    let addresses = names::ask(SocketAddr::new(resolver, 53), name)?;
-    Ok(Addresses { addresses, resolver })
 }

@@ -2,6 +2,7 @@
 //!
 //! | file | its job |
 //! |---|---|
+//! | `asked` | what a tunnel that is up answers to commands |
 //! | `bounds` | which inner packets pass |
 //! | `failure` | why a device does not come in |
 //! | `connect` | brings a tunnel up, way by way, and keeps it up |
@@ -11,8 +12,10 @@
 //! | `running` | the tunnels that are up on this machine |
 //! | `split` | which names are asked of whom, where only some traffic goes through a tunnel |
 //! | `system` | what a tunnel changes on the system, and taking it back |
+//! | `tunnel` | what the threads of one tunnel share |
 //! | `ways` | one file a kind of tunnel |
 
+mod asked;
 mod bounds;
 pub mod connect;
 mod failure;
@@ -22,4 +25,5 @@ pub mod proxy;
 pub mod running;
 mod split;
 pub mod system;
+mod tunnel;
 pub mod ways;

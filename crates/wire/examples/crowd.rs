@@ -3,31 +3,21 @@
 //! crowd FOLDER GATEWAY:PORT SECONDS STAY FROM...      the devices whose handovers are in a folder, from these addresses in turns; tells
 //!                                                     when all were in, at most SECONDS, and then keeps them in for STAY seconds
 
+mod dice;
+
 use std::collections::HashMap;
 use std::net::{SocketAddr, UdpSocket};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use dice::Dice;
 use yestrel_core::keys::PublicKey;
+use yestrel_wire::Moment;
 use yestrel_wire::quill::call::Call;
 use yestrel_wire::quill::device::{Config, Device, Event};
 use yestrel_wire::quill::lane::Lane;
 use yestrel_wire::quill::{ConnectionId, Suite};
-use yestrel_wire::{Moment, Random};
-
-struct Dice(u64);
-
-impl Random for Dice {
-    fn fill(&mut self, bytes: &mut [u8]) {
-        for byte in bytes {
-            self.0 ^= self.0 << 13;
-            self.0 ^= self.0 >> 7;
-            self.0 ^= self.0 << 17;
-            *byte = (self.0 >> 32) as u8;
-        }
-    }
-}
 
 /// A device with a socket of its own.
 struct Member {

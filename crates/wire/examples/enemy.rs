@@ -5,9 +5,12 @@
 //! enemy HANDOVER GATEWAY:PORT SECONDS noise|openings|replays|refused FROM/COUNT [A-SECOND]
 //! enemy speed      how many handshakes a second one core does, and how many its curve operations alone allow
 
+mod dice;
+
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, UdpSocket};
 use std::time::{Duration, Instant};
 
+use dice::Dice;
 use yestrel_wire::quill::call::Call;
 use yestrel_wire::quill::door::{Door, Valid};
 use yestrel_wire::quill::handshake::{self, Towards};
@@ -15,18 +18,6 @@ use yestrel_wire::quill::message::{Answer, Opening, Settings};
 use yestrel_wire::quill::second::{self, Ids, Offer};
 use yestrel_wire::quill::{ConnectionId, Suite};
 use yestrel_wire::{Moment, Random};
-
-struct Dice(u64);
-impl Random for Dice {
-    fn fill(&mut self, bytes: &mut [u8]) {
-        for byte in bytes {
-            self.0 ^= self.0 << 13;
-            self.0 ^= self.0 >> 7;
-            self.0 ^= self.0 << 17;
-            *byte = (self.0 >> 32) as u8;
-        }
-    }
-}
 
 fn value(handover: &str, key: &str) -> Vec<u8> {
     let line = handover.lines().find_map(|line| line.strip_prefix(&format!("{key} = "))).unwrap_or_default();

@@ -6,6 +6,7 @@
 //! | `queue` | what waits for the thread that does handshakes |
 //! | `strangers` | whether strangers flood a port |
 //! | `quill` | Yestrel's own tunnel |
+//! | `travels` | its reasons and settings as they travel |
 //! | `ikev2` | what phones and computers have built in |
 //! | `papers` | what a gateway shows to these, and what it makes of what they show |
 
@@ -15,6 +16,7 @@ mod papers;
 mod queue;
 pub mod quill;
 mod strangers;
+mod travels;
 
 use std::sync::Arc;
 

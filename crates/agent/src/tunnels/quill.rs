@@ -6,14 +6,13 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use ipnet::IpNet;
 use parking_lot::{Mutex, MutexGuard, RwLock};
 use yestrel_core::admission::{Reason as Why, Refusal, Shown, second_factor_purpose};
 use yestrel_core::exchange::NewsEvent;
 use yestrel_core::firewall::{Protocol, Service};
 use yestrel_core::keys::{PublicKey, Secret};
 use yestrel_core::order::{OrderListener, PEER_CALL};
-use yestrel_core::tunnel::{self, Settings as Given, quill};
+use yestrel_core::tunnel::{self, quill};
 use yestrel_core::{Problem, Result};
 use yestrel_net::clock;
 use yestrel_net::packets::{Batch, MOST_PIECES, Receiver, Sender, Udp};
@@ -34,9 +33,10 @@ use yestrel_wire::quill::{ConnectionId, MARK_BITS, Mark, Reason, Suite};
 use super::kind::{inward, thread};
 use super::queue::Queue;
 use super::strangers::{ENOUGH, GATHER, Strangers, Unknown};
+use super::travels::{inners, number, of_a_peer, reason, settings};
 use super::{Ground, Kind, Tunnel};
 use crate::admit::{Coming, Shared, ends};
-use crate::answers::Given as Became;
+use crate::answers::Given;
 use crate::peers::LONGEST;
 
 /// Bytes of an answer at most: more is no code.
@@ -100,86 +100,6 @@ impl Carrier for Proved {
 
     fn flush(&self, sender: &mut Sender) {
         self.0.flush(sender);
-    }
-}
-
-/// The reason as it travels.
-fn number(why: Why) -> Reason {
-    match why {
-        Why::Revoked => Reason::Revoked,
-        Why::Expired => Reason::Expired,
-        Why::NotYet => Reason::NotYet,
-        Why::Suspended => Reason::Suspended,
-        Why::Unknown | Why::Unproved => Reason::Unknown,
-        Why::PoolFull => Reason::PoolFull,
-        Why::Versions => Reason::Versions,
-        Why::Silent => Reason::Silent,
-        Why::Limit => Reason::Limit,
-        Why::Shutdown | Why::AgentStopped => Reason::Shutdown,
-        Why::Administrator => Reason::Administrator,
-        Why::Replaced => Reason::Replaced,
-        Why::Closed => Reason::Closed,
-        Why::Policy => Reason::Policy,
-        // The rest is said of other kinds of tunnel.
-        Why::Algorithms | Why::Untrusted | Why::Name | Why::LockedOut | Why::Unfinished | Why::Other => Reason::Other,
-    }
-}
-
-/// The reason as records have it.
-fn reason(number: Reason) -> Why {
-    match number {
-        Reason::Revoked => Why::Revoked,
-        Reason::Expired => Why::Expired,
-        Reason::NotYet => Why::NotYet,
-        Reason::Suspended => Why::Suspended,
-        Reason::Unknown => Why::Unknown,
-        Reason::PoolFull => Why::PoolFull,
-        Reason::Versions => Why::Versions,
-        Reason::Silent => Why::Silent,
-        Reason::Limit => Why::Limit,
-        Reason::Shutdown => Why::Shutdown,
-        Reason::Administrator => Why::Administrator,
-        Reason::Replaced => Why::Replaced,
-        Reason::Closed => Why::Closed,
-        Reason::Policy => Why::Policy,
-        Reason::Other => Why::Other,
-    }
-}
-
-/// What a device is told, as it travels.
-fn settings(given: Given) -> Settings {
-    Settings {
-        edition: given.edition,
-        inner: given.inner,
-        gateway: given.gateway,
-        second: given.second.map(|second| (second.inner.into(), second.gateway.into())),
-        resolvers: given.resolvers,
-        reach: given.reach,
-        packet_size: given.packet_size,
-        keep_alive: given.keep_alive,
-        asks: given.asks,
-    }
-}
-
-/// The device's inner addresses, each alone.
-fn inners(settings: &Settings) -> Vec<IpNet> {
-    let second = settings.second.map(|(inner, _)| inner);
-    std::iter::once(settings.inner).chain(second).map(|inner| IpNet::from(inner.addr())).collect()
-}
-
-/// What another gateway is told: it has no inner address here, and reaches nothing.
-fn of_a_peer() -> Settings {
-    let none = IpAddr::V4(std::net::Ipv4Addr::UNSPECIFIED);
-    Settings {
-        edition: 0,
-        inner: none.into(),
-        gateway: none,
-        second: None,
-        resolvers: Vec::new(),
-        reach: Vec::new(),
-        packet_size: 1280,
-        keep_alive: 15,
-        asks: false,
     }
 }
 
@@ -464,22 +384,22 @@ impl Quill {
         let secret = admission.second.map(|sealed| sealed.open(&self.private, &second_factor_purpose(&identity)));
         let given = match secret {
             Some(Ok(secret)) => answers.give(&identity, seat.number, &secret, &String::from_utf8_lossy(answer), now),
-            _ => Became::Over(Refusal { reason: Why::Policy, words: "its second factor is not known here".into() }),
+            _ => Given::Over(Refusal { reason: Why::Policy, words: "its second factor is not known here".into() }),
         };
         let refused = |words: &str, reason: Why| {
             self.shared.refused(&self.called.now(), Some(identity), seat.from(), reason, words);
         };
         match given {
-            Became::Right => {
+            Given::Right => {
                 tracing::info!(device = seat.device(), "a second factor was answered");
                 self.shared.bound(&seat);
                 machine.send_parcel(clock::now(), key, QUESTION, [].into());
             }
-            Became::Wrong(question) => {
+            Given::Wrong(question) => {
                 refused("a second factor was answered wrongly", Why::Policy);
                 self.put_question(machine, key, &question);
             }
-            Became::Over(refusal) => {
+            Given::Over(refusal) => {
                 refused(&refusal.words, refusal.reason);
                 machine.end(clock::now(), key, number(refusal.reason), &refusal.words);
             }

@@ -11,10 +11,13 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 
 use super::door::OPENING_TAG;
+pub use super::ends::Task;
+
+use super::ends::{Answered, Closing, End, Greeting, Heard, Judged, Owner, Second, Session};
 pub use super::event::{Doorkeeper, Event};
 use super::frame::Frame;
 use super::handshake::{LONGEST, Received};
-use super::keys::{First, Split};
+use super::keys::Split;
 use super::lane::Lane;
 use super::message::Settings;
 use super::parcel::{Inbox, Outbox};
@@ -36,101 +39,6 @@ const KEEP_OLD: u64 = 10_000;
 const LONGEST_KEYS: u64 = 1_200_000;
 /// Bytes of a datagram with a path check, which is sent for none that is shorter.
 const CHECK_LENGTH: usize = 39;
-
-/// Where the device is to hear of the second secret: where its key came from, in a datagram of this length.
-type Heard = (SocketAddr, usize);
-
-enum Second {
-    /// Parts of the device's key.
-    Parts(Box<[Option<[u8; PART]>; 2]>),
-    /// The hands have it.
-    Handed(Heard),
-    /// The final keys are there.
-    Done { lane: Arc<Lane>, ciphertext: Vec<u8> },
-}
-
-/// An answered opening.
-pub(super) struct Answered {
-    pub device_key: [u8; 32],
-    pub tag: [u8; OPENING_TAG],
-    /// It showed a token.
-    pub proved: bool,
-    /// Under a call secret that a newer one has replaced.
-    pub stale: bool,
-    pub answer: Vec<u8>,
-    pub settings: Settings,
-    pub software: String,
-    /// The newest way notice that the device has taken.
-    pub notice: u32,
-    /// The session that it renews.
-    pub renews: Option<u64>,
-    /// Under its first keys.
-    pub lane: Arc<Lane>,
-    pub first: First,
-}
-
-/// An answered opening whose second secret is being agreed upon.
-struct Greeting {
-    said: Answered,
-    /// Under which id the device will receive under the final keys.
-    device_id: Option<ConnectionId>,
-    second: Second,
-    /// Answers with the ciphertext since this moment.
-    sent: (Moment, u8),
-}
-
-struct Session {
-    lane: Arc<Lane>,
-    old: Option<Arc<Lane>>,
-    settings: Settings,
-    taken: u32,
-    /// Where the device is, as far as events have said.
-    at: SocketAddr,
-    check: Option<(SocketAddr, [u8; 8], Moment)>,
-    /// Path checks sent since this moment, to whatever addresses.
-    checks: (Moment, u8),
-    outbox: Outbox,
-    inbox: Inbox,
-}
-
-#[derive(Default)]
-struct End {
-    session: Option<Session>,
-    /// By the ids of their first keys, the oldest first.
-    greetings: Vec<ConnectionId>,
-}
-
-struct Closing {
-    reason: Reason,
-    words: String,
-    again: Moment,
-}
-
-/// Whose datagrams arrive under an id.
-#[derive(Clone, Copy)]
-enum Owner {
-    /// A greeting, under its first keys.
-    First,
-    /// This greeting, under its final keys.
-    Final(ConnectionId),
-    /// The session of this device.
-    Session([u8; 32]),
-}
-
-/// A device's key for the second secret, for the hands of this listener.
-pub struct Task {
-    pub(super) greeting: ConnectionId,
-    pub(super) first: First,
-    pub(super) ids: Ids,
-    pub(super) key: Box<[u8; KEY]>,
-}
-
-/// What becomes of an opening that was read.
-pub(super) enum Judged {
-    Again,
-    Refused(Reason, String),
-    Admitted { own: ConnectionId, settings: Settings, renews: Option<u64> },
-}
 
 /// The state machine of one listener.
 pub struct Gateway {

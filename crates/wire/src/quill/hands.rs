@@ -6,7 +6,8 @@ use parking_lot::Mutex;
 use zeroize::Zeroizing;
 
 use super::door::{Door, Knock};
-use super::gateway::{Answered, Doorkeeper, Gateway, Judged, Task};
+use super::ends::{Answered, Judged, Task};
+use super::gateway::{Doorkeeper, Gateway};
 use super::lane::Lane;
 use super::message::Answer;
 use super::{Suite, VERSION, handshake, second};

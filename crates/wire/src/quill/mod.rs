@@ -16,6 +16,7 @@
 //! | `lane` | one pair of keys in use, shared by the threads that move packets |
 //! | `door` | what is done with an opening before any curve operation: tags, budgets, tokens |
 //! | `device`, `gateway` | the two ends as state machines |
+//! | `ends` | what a gateway has of each device |
 //! | `event` | what a gateway asks and tells |
 //! | `waits` | what a gateway waits for |
 //! | `hands` | a gateway's handshakes, beside the thread that carries data |
@@ -23,6 +24,7 @@
 pub mod call;
 pub mod device;
 pub mod door;
+mod ends;
 mod event;
 pub mod frame;
 pub mod gateway;
