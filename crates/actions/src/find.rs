@@ -3,8 +3,9 @@
 use std::collections::BTreeSet;
 
 use yestrel_core::estate::{
-    Credential, CredentialKind, Estate, Gateway, Group, Host, Listener, Site, Told, User, told,
+    Credential, CredentialKind, Estate, Gateway, Group, Host, Listener, Registry, Site, Told, User, told,
 };
+use yestrel_core::policy::Claimant;
 use yestrel_core::{Problem, Result};
 use yestrel_store::Book;
 use yestrel_store::queries::{Has, admitted_at, in_group};
@@ -144,4 +145,9 @@ pub(crate) fn still_needed(what: &str, users: &[String], by: &str, try_: &str) -
         names.push_str(&format!(" and {} more", users.len() - 3));
     }
     Err(Problem::refused(format!("{what} is still needed")).why(format!("by {by} {names}")).try_(try_))
+}
+
+/// All registries as they take part in the order of checking, in that order.
+pub(crate) fn registries(book: &Book<'_>) -> Result<Vec<Claimant>> {
+    Ok(Registry::in_order(book.all()?).iter().map(Registry::claimant).collect())
 }

@@ -10,13 +10,13 @@ use ipnet::IpNet;
 use jiff::Timestamp;
 use parking_lot::{Mutex, RwLock};
 use yestrel_core::admission::lease::Leases;
-use yestrel_core::admission::{Admission, Bounds, Claim, Reason, Refusal, Roll, Shown, decide};
+use yestrel_core::admission::{Admission, Bounds, Claim, Reason, Refusal, Roll, Shown, Signed, account, decide};
 use yestrel_core::exchange::NewsEvent;
 use yestrel_core::exchange::agent::{ForDevice, Live};
 use yestrel_core::keys::PublicKey;
 use yestrel_core::moment;
 use yestrel_core::order::{self, Admit, Amendment, Content, Order, OrderListener, Renewal, Revoked};
-use yestrel_core::policy::Terms;
+use yestrel_core::policy::{self, Asks, Terms};
 use yestrel_core::pool::{gateway_address, gateway_address6};
 use yestrel_core::tunnel::Settings;
 use yestrel_net::clock;
@@ -27,6 +27,7 @@ use crate::answers::Answers;
 use crate::keep::Keep;
 use crate::peers::Heard;
 use crate::scribe::{Refusals, Scribe, Tables};
+use crate::signs::{How, Signs};
 pub use crate::terms::Coming;
 use crate::terms::{Elsewhere, There, Turn, idle, room, stays};
 use crate::totals::Totals;
@@ -175,6 +176,8 @@ pub struct Shared {
     pub(crate) totals: Mutex<Totals>,
     /// Second factors that were asked for.
     pub(crate) answers: Answers,
+    /// What is remembered of sign-ins.
+    signs: Signs,
 }
 
 impl Shared {
@@ -187,6 +190,7 @@ impl Shared {
             leases.entry(listener.into()).or_default().set(device, address);
         }
         let spent = RwLock::new(tables.spent());
+        let signs = Signs::new(tables.seen());
         let notices = keep.notices().unwrap_or_default();
         let shared = Arc::new(Self {
             notices: RwLock::default(),
@@ -205,6 +209,7 @@ impl Shared {
             spending: Mutex::default(),
             totals: Mutex::default(),
             answers: Answers::default(),
+            signs,
         });
         shared.set_notices(&notices);
         let (scribe, weak) = (shared.scribe.clone(), Arc::downgrade(&shared));
@@ -248,6 +253,7 @@ impl Shared {
             seats.extend(admit.address.and_then(|address| self.seats.find(address.into())));
         }
         seats.iter().for_each(|seat| self.bound(seat));
+        self.heard_of();
         seats
     }
 
@@ -256,6 +262,7 @@ impl Shared {
         for seat in self.seats.all() {
             self.bound(&seat);
         }
+        self.heard_of();
     }
 
     /// Says where a device's packets may go, by the order in force. Who is not let in any more goes nowhere.
@@ -305,10 +312,80 @@ impl Shared {
     pub fn decide(&self, listener: &str, coming: Coming<'_>) -> Result<Admission, Refusal> {
         let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
         self.still_holds(&in_force)?;
-        let listener = in_force.called(listener);
-        let Coming { shown, from, since } = coming;
-        let claim = Claim { listener, shown, from, since };
-        decide(&claim, &in_force.roll, &self.revoked.read(), clock::shown())
+        self.admission(&in_force, in_force.called(listener), &coming)
+    }
+
+    /// The decision, by what is remembered of the sign-in; an answer that stands counts.
+    fn admission(&self, in_force: &InForce, listener: &str, coming: &Coming<'_>) -> Result<Admission, Refusal> {
+        let Coming { shown, from, since, session } = *coming;
+        let (roll, now) = (&in_force.roll, clock::shown());
+        let how = match session {
+            Some(session) => self.signs.of(session),
+            None => self.coming_how(roll, listener, shown),
+        };
+        let revoked = self.revoked.read();
+        let signed = Signed { realm: how.realm.as_deref(), first: how.first, second_factor: false };
+        let claim = Claim { listener, shown, from, since, signed };
+        let admission = decide(&claim, roll, &revoked, now)?;
+        let (identity, terms) = (admission.proof.identity(), &admission.terms);
+        if !terms.second_factor || !roll.asks(Asks::SecondFactor) || self.answers.owes(&identity, session, terms, now) {
+            return Ok(admission);
+        }
+        // Whoever was asked and has answered may be admitted by another policy; until the answer counts no more.
+        let answered = Claim { signed: Signed { second_factor: true, ..signed }, ..claim };
+        let lapses = self.answers.lapses(&identity, terms);
+        let admission = decide(&answered, roll, &revoked, now)?;
+        Ok(Admission { again: admission.again.into_iter().chain(lapses).min(), ..admission })
+    }
+
+    /// How somebody signs in who has no session yet.
+    fn coming_how(&self, roll: &Roll, listener: &str, shown: Shown<'_>) -> How {
+        // Of an account the name itself says its realm.
+        let identity = match shown {
+            Shown::Key(one) | Shown::Certificate(one) | Shown::Session(one) => Some(one),
+            Shown::Account(_) | Shown::SharedSecret(_) if roll.asks(Asks::FirstSignIn) => {
+                roll.find(listener, shown).map(|admit| admit.proof.identity())
+            }
+            Shown::Account(_) | Shown::SharedSecret(_) => None,
+        };
+        let of = |one: PublicKey| self.signs.coming(&one, roll.asks(Asks::FirstSignIn) && roll.is_new(&one));
+        identity.map(of).unwrap_or_default()
+    }
+
+    /// An account has shown that it is one, by this name.
+    pub(crate) fn named(&self, identity: PublicKey, name: &str) {
+        self.signs.named(identity, policy::realm(name).1);
+    }
+
+    /// What the account is called that somebody signs in to.
+    ///
+    /// # Errors
+    /// No registry that this gateway can ask claims the name.
+    pub(crate) fn account_of(&self, listener: &str, name: &str, from: SocketAddr) -> Result<String, Refusal> {
+        let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
+        let (listener, from) = (in_force.called(listener), Some(from.ip()));
+        account(name, listener, from, &in_force.roll, clock::shown()).map(std::borrow::Cow::into_owned)
+    }
+
+    /// Whoever has a seat has signed in, once nothing is owed.
+    pub(crate) fn arrived(&self, seat: &Seat) {
+        let Some(in_force) = self.in_force() else { return };
+        if !in_force.roll.asks(Asks::FirstSignIn) || !in_force.roll.is_new(&seat.identity) {
+            return;
+        }
+        let Ok(admission) = self.decide(&seat.listener(), Coming::of(seat)) else { return };
+        let owes = self.answers.owes(&seat.identity, Some(seat.number), &admission.terms, clock::shown());
+        if !owes && self.signs.see(seat.identity) {
+            self.scribe.seen(seat.identity, true);
+        }
+    }
+
+    /// Forgets the sign-ins of which the estate has heard, as the order in force says.
+    fn heard_of(&self) {
+        let Some(in_force) = self.in_force().filter(|in_force| in_force.roll.asks(Asks::FirstSignIn)) else { return };
+        for identity in self.signs.heard(|identity| in_force.roll.is_new(identity)) {
+            self.scribe.seen(identity, false);
+        }
     }
 
     fn still_holds(&self, in_force: &InForce) -> Result<(), Refusal> {
@@ -380,9 +457,8 @@ impl Shared {
         let in_force = self.in_force().ok_or_else(|| Refusal::plain(Reason::Shutdown))?;
         self.still_holds(&in_force)?;
         let listener = in_force.called(listener);
-        let Coming { shown, from, since } = coming;
-        let claim = Claim { listener, shown, from, since };
-        let admission = decide(&claim, &in_force.roll, &self.revoked.read(), clock::shown())?;
+        let since = coming.since;
+        let admission = self.admission(&in_force, listener, &coming)?;
         if since.is_none() {
             room(&self.seats, &self.elsewhere, &admission)?;
         }
@@ -453,6 +529,10 @@ impl Shared {
         let inner = four(&seat);
         let in_force = self.in_force();
         let shown = Shown::Session(seat.identity);
+        if let Some(in_force) = &in_force {
+            let how = self.coming_how(&in_force.roll, in_force.called(&seat.listener()), shown);
+            self.signs.begin(seat.number, how);
+        }
         let decided = self.decide(&seat.listener(), Coming::of(&seat));
         seat.set_policy(decided.ok().and_then(|admission| admission.policy));
         let admit = in_force.as_ref().and_then(|in_force| in_force.roll.find(in_force.called(&seat.listener()), shown));
@@ -474,6 +554,7 @@ impl Shared {
         // Known first: whoever marks its credential as spent must find it.
         self.seats.insert(seat.clone());
         self.bound(&seat);
+        self.arrived(&seat);
     }
 
     /// A connected device is somewhere else outside.
@@ -490,6 +571,7 @@ impl Shared {
     /// A session is over.
     pub fn unseat(&self, session: u64, reason: Reason, words: &str) {
         let Some(seat) = self.seats.remove(session) else { return };
+        self.signs.end(session);
         tracing::info!(device = seat.device(), reason = reason.word(), words, "session ended");
         self.note(ended(live(&seat), reason, words));
         self.scribe.live(session, None);
@@ -516,7 +598,7 @@ impl Shared {
     #[must_use]
     pub fn coming_again(&self, identity: PublicKey) -> Coming<'static> {
         let seat = self.seats.of_identity(&identity).into_iter().next();
-        let nobody = Coming { shown: Shown::Session(identity), from: None, since: None };
+        let nobody = Coming { shown: Shown::Session(identity), from: None, since: None, session: None };
         seat.map_or(nobody, |seat| Coming::of(&seat))
     }
 
@@ -639,7 +721,12 @@ impl Shared {
     /// Who is connected.
     #[must_use]
     pub fn live(&self) -> Vec<Live> {
-        let mut all: Vec<_> = self.seats.all().iter().map(|seat| live(seat)).collect();
+        let of = |seat: &Arc<Seat>| {
+            let How { realm, first } = self.signs.of(seat.number);
+            let realm = realm.map(|realm| realm.to_string());
+            Live { realm, first, answered: self.answers.were_given(&seat.identity), ..live(seat) }
+        };
+        let mut all: Vec<_> = self.seats.all().iter().map(of).collect();
         all.sort_by(|a, b| (&a.device, a.number).cmp(&(&b.device, b.number)));
         all
     }
@@ -672,6 +759,9 @@ fn live(seat: &Seat) -> Live {
         policy: seat.policy(),
         software: seat.software.clone(),
         asks: seat.is_held(),
+        realm: None,
+        first: false,
+        answered: false,
     }
 }
 

@@ -90,6 +90,17 @@ impl Answers {
         if terms.second_factor { locked().map_or(Ok(()), Err) } else { Ok(()) }
     }
 
+    /// Whether somebody has answered rightly since the agent began to run.
+    pub fn were_given(&self, identity: &PublicKey) -> bool {
+        self.0.lock().get(identity).is_some_and(|state| state.answered.is_some())
+    }
+
+    /// When an answer that stands is none any more, where that is so after a time.
+    pub fn lapses(&self, identity: &PublicKey, terms: &Terms) -> Option<Timestamp> {
+        let (at, _) = self.0.lock().get(identity)?.answered?;
+        at.checked_add(SignedDuration::from_secs(terms.again_after?.into())).ok()
+    }
+
     /// Until when a session may go on as it is: until its patience ends where it owes an answer, else until it is asked again.
     ///
     /// # Errors

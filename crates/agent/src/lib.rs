@@ -12,6 +12,7 @@
 //! | `peers` | what it remembers of the others |
 //! | `certificate` | the gateway's own certificate and its key |
 //! | `keep` | who it is, its orders, revocations, on disk |
+//! | `signs` | what is remembered of how somebody signed in |
 //! | `scribe` | what is seen, on its way to the disk |
 //! | `news` | the news there |
 //! | `disk` | files that grow |
@@ -36,6 +37,7 @@ mod peers;
 mod publish;
 pub mod run;
 mod scribe;
+mod signs;
 mod switch;
 mod terms;
 mod totals;

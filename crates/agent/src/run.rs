@@ -506,7 +506,13 @@ impl Agent {
                     ended += u64::from(self.end_one(&seat, Reason::Replaced, words));
                 }
                 Ok(_) => {
+                    let before = seat.policy();
                     self.shared.bound(&seat);
+                    if seat.policy() != before {
+                        // By another policy it may reach something else, which its device is to know.
+                        let listener = self.listeners.lock().get(&*seat.listener()).cloned();
+                        listener.iter().for_each(|listener| listener.tell(&seat));
+                    }
                     if let Some(question) = self.shared.question(&seat) {
                         let listener = self.listeners.lock().get(&*seat.listener()).cloned();
                         listener.iter().for_each(|listener| listener.ask(&seat, question));

@@ -49,6 +49,8 @@ enum Change {
     Lease { listener: String, address: Ipv4Addr, device: Option<String> },
     /// A credential that was good for one session has had it.
     Spent(PublicKey),
+    /// A credential has signed in, or the estate has heard of that.
+    Seen(PublicKey, bool),
     /// A session that is up, or is over.
     Live(u64, Option<Box<Live>>),
 }
@@ -106,6 +108,8 @@ impl Waiting {
 pub(crate) struct Tables {
     leases: Table<String>,
     spent: Table<bool>,
+    /// Credentials that have signed in, of which the estate has not heard.
+    seen: Table<bool>,
     live: Table<Live>,
 }
 
@@ -118,6 +122,7 @@ impl Tables {
         Ok(Self {
             leases: open(folder, "leases.jsonl")?,
             spent: open(folder, "spent.jsonl")?,
+            seen: open(folder, "seen.jsonl")?,
             live: open(folder, "live.jsonl")?,
         })
     }
@@ -136,6 +141,11 @@ impl Tables {
         self.spent.entries().keys().filter_map(|key| key.parse().ok()).collect()
     }
 
+    /// Which credentials have signed in, of those of which the estate had not heard.
+    pub fn seen(&self) -> HashSet<PublicKey> {
+        self.seen.entries().keys().filter_map(|key| key.parse().ok()).collect()
+    }
+
     /// Sessions that were up when the agent ended without a goodbye. They are over now.
     pub fn take_live(&mut self) -> Vec<Live> {
         let numbers: Vec<_> = self.live.entries().keys().cloned().collect();
@@ -148,21 +158,23 @@ impl Tables {
         match change {
             Change::Lease { listener, address, device } => self.leases.set(format!("{listener} {address}"), device),
             Change::Spent(identity) => self.spent.set(identity.to_string(), Some(true)),
+            Change::Seen(identity, seen) => self.seen.set(identity.to_string(), seen.then_some(true)),
             Change::Live(number, live) => self.live.set(format!("{number:020}"), live.map(|live| *live)),
         }
     }
 
     fn keep(&mut self) -> std::io::Result<()> {
-        let kept = [self.spent.keep(), self.leases.keep(), self.live.keep()];
+        let kept = [self.spent.keep(), self.seen.keep(), self.leases.keep(), self.live.keep()];
         kept.into_iter().collect()
     }
 
     fn are_kept(&self) -> bool {
-        self.spent.is_kept() && self.leases.is_kept() && self.live.is_kept()
+        self.spent.is_kept() && self.seen.is_kept() && self.leases.is_kept() && self.live.is_kept()
     }
 
     fn forget(&mut self) -> std::io::Result<()> {
         self.spent.forget()?;
+        self.seen.forget()?;
         self.leases.forget()?;
         self.live.forget()
     }
@@ -252,6 +264,11 @@ impl Scribe {
     /// A credential that was good for one session has had it.
     pub fn spent(&self, identity: PublicKey) {
         self.change(Change::Spent(identity));
+    }
+
+    /// A credential has signed in whose device the estate takes for new; or it does not any more.
+    pub fn seen(&self, identity: PublicKey, seen: bool) {
+        self.change(Change::Seen(identity, seen));
     }
 
     /// How far a session has come, so that a crash does not lose it; `None`: it is over.

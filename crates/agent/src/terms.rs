@@ -20,19 +20,22 @@ pub struct Coming<'a> {
     pub from: Option<IpAddr>,
     /// When the session began that they have.
     pub since: Option<Timestamp>,
+    /// Its number.
+    pub session: Option<u64>,
 }
 
 impl<'a> Coming<'a> {
     /// Somebody who comes in.
     #[must_use]
     pub fn new(shown: Shown<'a>, from: SocketAddr) -> Self {
-        Self { shown, from: Some(from.ip()), since: None }
+        Self { shown, from: Some(from.ip()), since: None, session: None }
     }
 
     /// Whoever has a seat.
     #[must_use]
     pub fn of(seat: &Seat) -> Self {
-        Self { shown: Shown::Session(seat.identity), from: Some(seat.from().ip()), since: Some(seat.opened) }
+        let (from, since) = (Some(seat.from().ip()), Some(seat.opened));
+        Self { shown: Shown::Session(seat.identity), from, since, session: Some(seat.number) }
     }
 }
 
@@ -201,7 +204,8 @@ mod tests {
         let at = |text: &str| text.parse::<Timestamp>().unwrap();
         let when = [condition("hours=tue,thu 05:30-11:15").unwrap()].into();
         let list = vec![Rule { when, ..Rule::everyone("dry-dock") }];
-        let policies = Some(OrderPolicies { list, site: "harbour".into(), zone: "Europe/Oslo".into() });
+        let policies =
+            Some(OrderPolicies { list, site: "harbour".into(), zone: "Europe/Oslo".into(), registries: vec![] });
         let roll = Roll::new(yestrel_core::order::Content { policies, ..sample::content() });
         let turn = Turn::new(&roll, at("2027-03-02T04:00:00Z"));
         assert!(!turn.has_come(&roll, at("2027-03-02T04:29:59Z")));

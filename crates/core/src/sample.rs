@@ -217,6 +217,7 @@ pub fn admit(device: &str, key: u8) -> Admit {
         platform: None,
         issued: None,
         second: None,
+        new: false,
     }
 }
 

@@ -403,7 +403,7 @@ fn stay(
     tell: &dyn Fn(Told),
 ) -> Result<After> {
     let Some(way) = tunnel.way.read().clone() else { return Ok(After::Lost) };
-    let (mut lost_since, mut said) = (None, None);
+    let (mut lost_since, mut said, mut was_asked) = (None, None, false);
     while !tunnel.stop.load(Ordering::Relaxed) {
         for event in tunnel.receive(&*way, batch, Duration::from_millis(100)) {
             match event {
@@ -416,7 +416,10 @@ fn stay(
                 }
                 Event::Changed(given) => {
                     settings = given;
+                    let asked = tunnel.status.lock().asks.is_some();
                     put_in_force(options, tunnel, folder, &up, &settings, tell)?;
+                    // That a question is answered may be heard of here before its end is.
+                    was_asked |= asked && !settings.asks;
                     tell(Told::Note("the gateway changed the settings of this tunnel".into()));
                 }
                 Event::Question(words) => {
@@ -425,7 +428,9 @@ fn stay(
                     let before = std::mem::replace(&mut tunnel.status.lock().asks, asks.clone());
                     match asks {
                         Some(words) => tell(Told::Asked(words)),
-                        None if before.is_some() => tell(Told::Note("that was right: the tunnel is open".into())),
+                        None if before.is_some() || std::mem::take(&mut was_asked) => {
+                            tell(Told::Note("that was right: the tunnel is open".into()))
+                        }
                         None => {}
                     }
                 }

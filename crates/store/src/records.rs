@@ -167,7 +167,7 @@ record!(IssuedCertificate, "certificates", "certificate");
 record!(SharedSecret, "shared_secrets", "shared secret");
 record!(Job, "jobs", "job");
 record!(Policy, "policies", "policy", structured["wants", "bars", "terms"], flags["active"]);
-record!(Registry, "registries", "registry", structured["methods"]);
+record!(Registry, "registries", "registry", structured["methods", "claims"]);
 
 /// One inner address that is given out: the table keeps two credentials from ever having the same.
 #[derive(Debug, Clone, Serialize, serde::Deserialize)]

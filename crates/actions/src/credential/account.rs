@@ -10,6 +10,7 @@ use super::wish::named;
 use crate::context::Context;
 use crate::find;
 use crate::keyring::labels;
+use crate::registry;
 
 /// Seals an account's form for MS-CHAPv2 to the agents of those gateways that take it, each for itself, and to no others.
 ///
@@ -149,6 +150,7 @@ pub(super) fn check_name(book: &Book<'_>, name: &str) -> Result<()> {
 pub fn sign_in(context: &mut Context, account_name: &str, password: &str, code: Option<&str>) -> Result<String> {
     let keys = context.keys()?;
     let (name, refused) = context.write(|book| {
+        let account_name = &*registry::account_of(book, account_name)?;
         let mut credential = book.account(account_name)?.ok_or_else(|| {
             Problem::refused(format!("there is no account {account_name:?}"))
                 .try_("yestrel credential list --kind password")

@@ -1,10 +1,11 @@
 //! What policies ask of people, which an order must say of them.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use yestrel_core::Result;
 use yestrel_core::estate::{Device, Policy, User};
 use yestrel_core::policy::{Asks, Rule};
+use yestrel_store::queries::Used;
 use yestrel_store::{Book, Link, Query};
 
 /// The policies that are on, and what they ask of people beside their names.
@@ -13,6 +14,7 @@ pub(crate) struct Asked {
     pub rules: Vec<Rule>,
     groups: BTreeSet<String>,
     platforms: bool,
+    first_sign_ins: bool,
 }
 
 /// The list as it stands, in its order.
@@ -24,7 +26,7 @@ impl Asked {
     /// As the estate stands.
     pub fn read(book: &Book<'_>) -> Result<Self> {
         let rules: Vec<Rule> = in_order(book)?.into_iter().filter(|one| one.active).map(|one| one.rule()).collect();
-        Ok(Self { rules, groups: BTreeSet::new(), platforms: false }.and_of(&[]))
+        Ok(Self { rules, groups: BTreeSet::new(), platforms: false, first_sign_ins: false }.and_of(&[]))
     }
 
     /// With what these policies ask as well: those of an order that goes on.
@@ -33,6 +35,7 @@ impl Asked {
             let named = [&rule.when, &rule.unless].into_iter().filter_map(|all| all.get(&Asks::Group));
             self.groups.extend(named.flatten().cloned());
             self.platforms |= rule.asks().any(|asks| asks == Asks::Platform);
+            self.first_sign_ins |= rule.asks().any(|asks| asks == Asks::FirstSignIn);
         }
         self
     }
@@ -59,6 +62,27 @@ impl Asked {
             })?;
         }
         Ok(all)
+    }
+
+    /// The devices that have signed in anywhere, where a policy asks for that.
+    pub fn all_used(&self, book: &Book<'_>) -> Result<HashSet<String>> {
+        let mut all = HashSet::new();
+        if self.first_sign_ins {
+            book.each(&Query { having: Some("first_used"), ..Query::default() }, |used: Used| {
+                all.insert(used.device);
+                Ok(true)
+            })?;
+        }
+        Ok(all)
+    }
+
+    /// Whether a device has signed in anywhere, where a policy asks for that.
+    pub fn used_of(&self, book: &Book<'_>, device: &str, into: &mut HashSet<String>) -> Result<()> {
+        if self.first_sign_ins {
+            let theirs: Vec<Used> = book.find(&[("device", device.into())])?;
+            into.extend(theirs.into_iter().filter(|one| one.first_used.is_some()).map(|one| one.device));
+        }
+        Ok(())
     }
 
     /// Those of the groups of a user that a policy names.

@@ -2,14 +2,18 @@
 //!
 //! | file | its job |
 //! |---|---|
+//! | `checked` | which registry would check a sign-in that is played |
 //! | `asked` | what policies ask of people, which an order must say of them |
 //! | `names` | policies follow what they name |
+//! | `places` | everywhere that somebody could sign in |
 //! | `rehearse` | playing a sign-in through the list, checking the list |
 //! | `then` | the list and people as they are, or as they were |
 //! | `week` | who could come in when, over a week |
 
 mod asked;
+mod checked;
 mod names;
+mod places;
 mod rehearse;
 mod then;
 mod week;
@@ -25,7 +29,9 @@ use yestrel_store::{Book, Query};
 use crate::Context;
 
 pub(crate) use asked::{Asked, in_order};
+pub use checked::CheckedBy;
 pub(crate) use names::{follow, still_named};
+pub(crate) use places::places;
 pub use rehearse::{Checked, Fate, Played, Question, Replay, check, played, rehearse};
 pub use week::{Spans, Week, week};
 
@@ -128,11 +134,6 @@ fn place(book: &Book<'_>, list: &mut [Policy], stand: &Stand) -> Result<i64> {
 fn check_one(book: &Book<'_>, rule: &Rule) -> Result<()> {
     rule.check()?;
     for (asks, values) in rule.when.iter().chain(&rule.unless) {
-        if !asks.at_gateways() {
-            return Err(Problem::refused(format!("no gateway of this version can know the {asks} of a sign-in"))
-                .why("the condition would never hold there, and only gateways ask the list yet")
-                .try_("yestrel policy add --help   for what can be asked about"));
-        }
         for value in values {
             match asks {
                 Asks::User => book.need::<User>(value).map(drop)?,

@@ -8,7 +8,8 @@ use serde::Serialize;
 use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{CredentialKind, Device, Gateway, Site, User, UserState};
 use yestrel_core::policy::{
-    self, Asked as Said, At, Finding, Known, List, Nearest, Place, Rule, Someone, Terms, Weight, World, moment_at, zone,
+    self, Asked as Said, Asks, At, END, Finding, Known, List, NO_REALM, Nearest, Registries, Rule, Someone, Terms,
+    Weight, World, moment_at, zone,
 };
 use yestrel_core::tunnel::Tunnel;
 use yestrel_core::{Problem, Result};
@@ -16,7 +17,9 @@ use yestrel_store::queries::SignIn;
 use yestrel_store::{Book, Query};
 
 use super::asked::Asked;
-use super::then::{Carried, Then};
+use super::checked::{CheckedBy, checked_by};
+use super::places::places;
+use super::then::{Carried, Then, first_use};
 use crate::Context;
 use crate::find;
 use crate::session::is_refusal;
@@ -32,6 +35,10 @@ pub struct Question {
     /// As people say it; `None`: now.
     pub at: Option<String>,
     pub from: Option<IpAddr>,
+    /// The realm of the name that is given, of an account.
+    pub realm: Option<String>,
+    /// The code of a second factor has been given.
+    pub second_factor: bool,
     /// In place of the estate's list.
     pub list: Option<Vec<Rule>>,
     /// With the list and people as they were then.
@@ -48,12 +55,17 @@ pub struct Played {
     pub method: String,
     pub at: Timestamp,
     pub zone: String,
+    /// The registries up to the one that checks it.
+    #[serde(skip)]
+    pub checked: Vec<CheckedBy>,
     /// What stands against it before any policy is asked.
     pub before: Option<String>,
     #[serde(skip)]
     pub asked: Vec<Said>,
     /// The policy that decides.
     pub by: Option<String>,
+    /// The policy that decides once a second factor was given, where that is another.
+    pub then: Option<String>,
     pub admitted: bool,
     #[serde(skip)]
     pub terms: Terms,
@@ -105,6 +117,7 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
             let fits = |(gateway, tunnel): &(&String, &Tunnel)| {
                 question.gateway.as_ref().is_none_or(|wanted| wanted == *gateway)
                     && question.tunnel.as_ref().is_none_or(|wanted| wanted == tunnel.word())
+                    && (question.realm.is_none() || kind == ProofKind::Account)
                     && question.method.as_ref().is_none_or(|wanted| wanted == tunnel.method(kind))
             };
             if let Some(way) = doors.ways(credential).find(fits) {
@@ -135,8 +148,20 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
         let method = tunnel.method(credential.proof());
         let person = credential.person(&user, &device, platform.as_deref());
         let ours = At::ours(&gateway.name, &site.name, tunnel, credential.proof(), at);
-        let signs_in = At { from: question.from, first: !credential.used, ..ours };
-        let decision = list.decide_once(&person, &signs_in);
+        let realm = question.realm.as_ref().map(|realm| realm.to_lowercase());
+        let signs_in = At {
+            from: question.from,
+            first: first_use(&credentials).is_none_or(|first| first >= at),
+            realm: realm.as_deref(),
+            second_factor: question.second_factor && credential.second_factor,
+            ..ours
+        };
+        let registries = Registries::new(&find::registries(book)?, &site.time_zone)?;
+        let (checked, unclaimed) = checked_by(&registries, &device.name, credential.proof(), &signs_in);
+        let known = list.know(&person);
+        let decision = list.decide(&known, &person, &signs_in);
+        let then = list.decide_answering(&known, &person, &signs_in, credential.second_factor);
+        let then = (then != decision).then(|| then.by.map_or(END.to_owned(), |(_, rule)| rule.name.clone()));
         let near = decision.admits().is_none().then(|| policy::nearest(&list, &person, &signs_in));
         let opens = match &near {
             Some(Nearest::Opens { at, .. }) => Some(*at),
@@ -152,6 +177,7 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
             one if one.expires.is_some_and(|until| until <= at) => {
                 Some(format!("{} ended on {}", one.name, one.expires.map(dated).unwrap_or_default()))
             }
+            _ if unclaimed.is_some() => unclaimed,
             one => decision.admits().filter(|rule| !one.satisfies(rule)).map(|rule| lacks_one(&one.name, rule)),
         };
         Ok(Played {
@@ -164,6 +190,8 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
             zone: site.time_zone.clone(),
             asked: policy::asked(&list, &person, &signs_in),
             by: decision.by.map(|(_, rule)| rule.name.clone()),
+            then,
+            checked,
             admitted: decision.admits().is_some() && before.is_none(),
             terms: decision.admits().map(|rule| rule.terms.clone()).unwrap_or_default(),
             nearest: near.map(|near| near.words(&list, at, now)),
@@ -215,8 +243,31 @@ pub fn check(context: &mut Context, list: Option<Vec<Rule>>) -> Result<Checked> 
         let (world, lacking) = world(book)?;
         let mut findings = policy::check(&rules, &world)?;
         findings.extend(without_a_factor(book, &rules, &world, &lacking)?);
+        findings.extend(of_nobodys_realm(book, &rules)?);
         Ok(Checked { findings, policies: rules.len() })
     })
+}
+
+/// Policies about a realm that no registry claims: no account is called so.
+fn of_nobodys_realm(book: &Book<'_>, rules: &[Rule]) -> Result<Vec<Finding>> {
+    let registries = find::registries(book)?;
+    let claimed: Vec<&str> = policy::realms(&registries).collect();
+    let about = |rule: &Rule| {
+        let wanted = rule.when.get(&Asks::Realm)?;
+        let named = |realm: &String| realm == NO_REALM || claimed.contains(&realm.as_str());
+        let unclaimed = wanted.iter().find(|realm| !named(realm))?;
+        Some(Finding {
+            weight: Weight::Poor,
+            policy: Some(rule.name.clone()),
+            words: format!(
+                "names the realm {unclaimed}, which no registry claims: no name of it is checked by anybody"
+            ),
+            example: Some(format!(
+                "yestrel registry change estate --claim realm=none,{unclaimed} --called \"{{user}}\""
+            )),
+        })
+    };
+    Ok(rules.iter().filter_map(about).collect())
 }
 
 /// Policies that ask for a second factor whom it may be about and who has none: they would be refused.
@@ -231,8 +282,8 @@ fn without_a_factor(book: &Book<'_>, rules: &[Rule], world: &World, lacking: &[u
         let mut about = Rule::everyone(&rule.name);
         about.when = rule.when.clone();
         about.unless = rule.unless.clone();
-        about.when.retain(|asks, _| asks.of_a_person());
-        about.unless.retain(|asks, _| asks.of_a_person());
+        about.when.retain(|asks, _| asks.of_person());
+        about.unless.retain(|asks, _| asks.of_person());
         let list = List::new(&[about], "UTC")?;
         let at = At::ours(gateway, "", tunnel, ProofKind::Key, world.now);
         let people = lacking.iter().filter_map(|at| world.people.get(*at));
@@ -280,17 +331,7 @@ fn world(book: &Book<'_>) -> Result<(World, Vec<usize>)> {
         }
         Ok(true)
     })?;
-    let zones: HashMap<String, String> =
-        book.all::<Site>()?.into_iter().map(|site| (site.name, site.time_zone)).collect();
-    let mut places = Vec::new();
-    for gateway in book.all::<Gateway>()? {
-        let tunnels: BTreeSet<String> =
-            find::listeners_of(book, &gateway.name)?.iter().map(|one| one.tunnel.word().to_owned()).collect();
-        let zone = zones.get(&gateway.site).cloned().unwrap_or_else(|| "UTC".into());
-        let tunnels = tunnels.into_iter().collect();
-        places.push(Place { gateway: gateway.name, site: gateway.site, zone, tunnels });
-    }
-    Ok((World { people, places, now: book.now }, lacking))
+    Ok((World { people, places: places(book)?, now: book.now }, lacking))
 }
 
 /// Past sign-ins played against a list.
@@ -368,7 +409,7 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
                 let of = known.get(&session.device);
                 people.insert(session.device.clone(), of.and_then(|of| carries(&doors, list, of, &session.gateway)));
             }
-            let Some(Some(Carries { of: (device, user, credential), platform, tunnel, known })) =
+            let Some(Some(Carries { of: (device, user, credential), platform, tunnel, known, first })) =
                 people.get(&session.device)
             else {
                 continue;
@@ -380,8 +421,9 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
             replay.sign_ins += 1;
             let person = credential.person(user, device, platform.as_deref());
             let from = session.from_address.parse::<std::net::SocketAddr>().ok().map(|from| from.ip());
-            let at = At { from, ..At::ours(&session.gateway, site, tunnel, credential.proof(), session.opened) };
-            let decision = list.decide(known, &person, &at);
+            let ours = At::ours(&session.gateway, site, tunnel, credential.proof(), session.opened);
+            let at = At { from, first: first.is_none_or(|first| first >= session.opened), ..ours };
+            let decision = list.decide_answering(known, &person, &at, credential.second_factor);
             let admits = decision.admits().filter(|rule| credential.satisfies(rule));
             if admits.is_some() == refused {
                 let why = match (admits, decision.by) {
@@ -421,6 +463,8 @@ struct Carries<'a> {
     platform: Option<String>,
     tunnel: &'a Tunnel,
     known: Known,
+    /// When the device signed in first.
+    first: Option<Timestamp>,
 }
 
 fn carries<'a>(
@@ -434,5 +478,6 @@ fn carries<'a>(
     let (credential, tunnel) = credentials.iter().rev().find_map(ways)?;
     let platform = device.platform.as_ref().map(|platform| platform.to_lowercase());
     let known = list.know(&credential.person(user, device, platform.as_deref()));
-    Some(Carries { of: (device, user, credential), platform, tunnel, known })
+    let first = first_use(credentials);
+    Some(Carries { of: (device, user, credential), platform, tunnel, known, first })
 }

@@ -26,7 +26,7 @@ pub(super) struct Carried {
     pub valid_from: Option<Timestamp>,
     pub expires: Option<Timestamp>,
     pub revoked: Option<Timestamp>,
-    pub used: bool,
+    pub first_used: Option<Timestamp>,
     /// Whether it can answer where a second factor is asked for.
     pub second_factor: bool,
 }
@@ -74,7 +74,7 @@ impl Carried {
             valid_from: credential.valid_from,
             expires: credential.expires,
             revoked: credential.revoked,
-            used: credential.first_used.is_some(),
+            first_used: credential.first_used,
         }
     }
 
@@ -96,10 +96,15 @@ impl Carried {
             valid_from: at("valid_from"),
             expires: at("expires"),
             revoked: at("revoked"),
-            used: at("first_used").is_some(),
+            first_used: at("first_used"),
             second_factor: fields.get("second_factor").is_some_and(|factor| !factor.is_null()),
         })
     }
+}
+
+/// When the device that has these signed in first, as far as gateways have said.
+pub(super) fn first_use(credentials: &[Carried]) -> Option<Timestamp> {
+    credentials.iter().filter_map(|one| one.first_used).min()
 }
 
 fn each_once(names: impl Iterator<Item = String>) -> Vec<String> {

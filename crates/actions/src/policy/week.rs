@@ -94,14 +94,17 @@ pub fn week(
             let mut open = vec![false; moments.len()];
             for (device, credentials) in carries {
                 let platform = device.platform.as_ref().map(|platform| platform.to_lowercase());
+                let first = credentials.iter().all(|one| one.first_used.is_none());
                 for credential in credentials.into_iter().filter(|one| one.revoked.is_none()) {
                     for (at, tunnel) in doors.ways(&credential).filter(|(at, _)| **at == gateway.name) {
                         let person = credential.person(&user, &device, platform.as_deref());
                         let of = list.know(&person);
                         let decide = || {
                             let decided = moments.iter().map(|moment| {
-                                let sign = At::ours(at, &site.name, tunnel, credential.proof(), *moment);
-                                list.decide(&of, &person, &sign).admits().is_some_and(|rule| credential.satisfies(rule))
+                                let ours = At::ours(at, &site.name, tunnel, credential.proof(), *moment);
+                                let sign = At { first, ..ours };
+                                let decided = list.decide_answering(&of, &person, &sign, credential.second_factor);
+                                decided.admits().is_some_and(|rule| credential.satisfies(rule))
                             });
                             decided.collect::<Vec<_>>()
                         };
@@ -110,7 +113,7 @@ pub fn week(
                             true => decide(),
                             false => {
                                 let (kind, factor) = (credential.kind.word(), credential.second_factor);
-                                let key = (of.clone(), format!("{} {kind} {factor}", tunnel.word()));
+                                let key = (of.clone(), format!("{} {kind} {factor} {first}", tunnel.word()));
                                 known.entry(key).or_insert_with(decide).clone()
                             }
                         };

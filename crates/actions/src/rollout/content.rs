@@ -28,12 +28,14 @@ pub(super) fn content_beside(book: &Book<'_>, gateway: &Gateway, also: &[Rule]) 
     let suspended = book.names::<User>(&Query { filters: &[("state", "suspended".into())], ..Query::default() })?;
     let asked = policy::Asked::read(book)?.and_of(also);
     let (groups, platforms) = (asked.all_groups(book)?, asked.all_platforms(book)?);
+    let used = asked.all_used(book)?;
     let people = People {
         permits: &permits,
         revocations: &revocations,
         suspended: &suspended.into_iter().collect(),
         groups,
         platforms,
+        used,
     };
     content_for(book, gateway, &asked, &people)
 }
@@ -45,6 +47,7 @@ struct People<'a> {
     suspended: &'a HashSet<String>,
     groups: HashMap<String, Vec<String>>,
     platforms: HashMap<String, String>,
+    used: HashSet<String>,
 }
 
 /// What a gateway is to be now, of people no more than these.
@@ -70,6 +73,8 @@ fn content_for(book: &Book<'_>, gateway: &Gateway, asked: &policy::Asked, people
         suspended: people.suspended,
         revocations: people.revocations,
         policies: &asked.rules,
+        registries: &find::registries(book)?,
+        used: &people.used,
         groups: &people.groups,
         platforms: &people.platforms,
         now: book.now,
@@ -162,7 +167,7 @@ pub(super) fn few(book: &Book<'_>, gateway: &Gateway, newest: &OrderKept, only: 
     let also = before.iter().filter(|_| only.is_some()).filter_map(|before| before.policies.as_ref());
     let also: Vec<Rule> = also.flat_map(|policies| policies.list.clone()).collect();
     let asked_of = policy::Asked::read(book)?.and_of(&also);
-    let (mut groups, mut platforms) = (HashMap::new(), HashMap::new());
+    let (mut groups, mut platforms, mut used) = (HashMap::new(), HashMap::new(), HashSet::new());
     let open = job::Open::read(book)?;
     for device in &devices {
         let live = [("device", device.as_str().into()), ("revoked", serde_json::Value::Null)];
@@ -180,10 +185,12 @@ pub(super) fn few(book: &Book<'_>, gateway: &Gateway, newest: &OrderKept, only: 
             asked_of.groups_of(user, &mut groups);
         }
         asked_of.platform_of(book, device, &mut platforms)?;
+        asked_of.used_of(book, device, &mut used)?;
     }
     let revocations: Vec<_> = revocations.into_values().collect();
     let identities = revocations.iter().map(|one| one.name.clone()).collect();
-    let people = People { permits: &permits, revocations: &revocations, suspended: &suspended, groups, platforms };
+    let people =
+        People { permits: &permits, revocations: &revocations, suspended: &suspended, groups, platforms, used };
     let mut new = content_for(book, gateway, &asked_of, &people)?;
     let people_alone = before.is_some_and(|settings| settings == new.settings());
     if !people_alone {

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use jiff::Timestamp;
 use serde::Serialize;
 use yestrel_core::Result;
-use yestrel_core::admission::{Claim, Proof, Reason, Roll, Shown, decide};
+use yestrel_core::admission::{Claim, Proof, Reason, Roll, Shown, Signed, decide};
 use yestrel_core::estate::{Credential, Gateway, OrderKept, Revocation};
 use yestrel_core::exchange::agent::{Sessions, Status};
 use yestrel_core::order::{self, Admit, Amends, Change, Content, Part};
@@ -275,8 +275,15 @@ fn thrown_out(context: &mut Context, gateway: &str) -> Result<Vec<Change>> {
         for live in sessions {
             let from = live.from.parse::<std::net::SocketAddr>().ok().map(|from| from.ip());
             let (shown, since) = (Shown::Session(live.identity), Some(live.opened));
-            let claim = Claim { listener: &live.listener, shown, from, since };
-            if let Err(refusal) = decide(&claim, &roll, &BTreeMap::new(), now)
+            let signed = Signed { realm: live.realm.as_deref(), first: live.first, second_factor: false };
+            let claim = Claim { listener: &live.listener, shown, from, since, signed };
+            let none = BTreeMap::new();
+            let mut decided = decide(&claim, &roll, &none, now);
+            if live.answered && decided.as_ref().is_ok_and(|admission| admission.terms.second_factor) {
+                let answered = Claim { signed: Signed { second_factor: true, ..signed }, ..claim };
+                decided = decide(&answered, &roll, &none, now);
+            }
+            if let Err(refusal) = decided
                 && refusal.reason == Reason::Policy
             {
                 changes.push(Change { verb: "end", words: format!("{}  ({})", live.device, refusal.words) });

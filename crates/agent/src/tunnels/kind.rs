@@ -90,6 +90,9 @@ pub trait Tunnel: Send + Sync {
     /// Asks the person at the device of a session of this listener for a second factor, where the kind can.
     fn ask(&self, _seat: &Seat, _question: &str) {}
 
+    /// What the device of a session is told may be something else now. Kinds that cannot tell it later pass this over.
+    fn tell(&self, _seat: &Seat) {}
+
     /// Says something to another gateway that is here, where the kind can.
     fn tell_peer(&self, _peer: &PublicKey, _bytes: &[u8]) {}
 

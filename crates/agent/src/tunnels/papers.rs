@@ -117,6 +117,7 @@ pub(super) fn reason(reason: Reason) -> Why {
         Reason::Name => Why::Name,
         Reason::Unfinished => Why::Unfinished,
         Reason::Policy => Why::Policy,
+        Reason::Unclaimed => Why::Unclaimed,
     }
 }
 
@@ -142,6 +143,7 @@ pub(super) fn machine_reason(why: Why) -> Reason {
         Why::Name => Reason::Name,
         Why::Unfinished => Reason::Unfinished,
         Why::Policy => Reason::Policy,
+        Why::Unclaimed => Reason::Unclaimed,
         Why::Versions | Why::Other => Reason::Other,
     }
 }
@@ -371,13 +373,16 @@ impl Keeper for Papers {
         let granted = self.shared.grant(&self.called.now(), coming).map_err(|refused| of_core(None, refused))?;
         let identity = granted.admission.proof.identity();
         let with = |reason: Reason, words: String| Refusal { credential: Some(identity.0), reason, words };
+        let Proof::Account { ms_chap, name, .. } = &granted.admission.proof else {
+            return Err(with(Reason::Proof, "it is no account".into()));
+        };
         if let Some(until) = self.locked(name) {
             return Err(with(
                 Reason::Locked,
                 format!("locked out until {} after too many wrong passwords", moment(until)),
             ));
         }
-        let Proof::Account { ms_chap: Some(sealed), .. } = &granted.admission.proof else {
+        let Some(sealed) = ms_chap else {
             let words = "its password was set before the registry kept what ms-chap-v2 needs, or it needs a second factor, which \
                          built-in clients cannot be asked for";
             return Err(with(Reason::Proof, words.into()));
@@ -391,13 +396,18 @@ impl Keeper for Papers {
     }
 
     fn signed_in(&self, name: &str, right: bool, from: SocketAddr) -> std::result::Result<Granted, Refusal> {
+        // By whatever name it was called, the account is one.
+        let account =
+            self.shared.account_of(&self.called.now(), name, from).map_err(|refused| of_core(None, refused))?;
         if right {
-            self.misses.lock().remove(name);
-            return self.granted(Claimed::Account(name), from, None);
+            self.misses.lock().remove(&account);
+            let granted = self.granted(Claimed::Account(name), from, None)?;
+            self.shared.named(PublicKey(granted.credential), name);
+            return Ok(granted);
         }
         let now = Timestamp::now();
         let mut misses = self.misses.lock();
-        let own = misses.entry(name.to_owned()).or_default();
+        let own = misses.entry(account).or_default();
         own.count += 1;
         let mut words = "a wrong password".to_owned();
         if let Some(locked) = account::locks_out(own.count, own.lock_outs) {

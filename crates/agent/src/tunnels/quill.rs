@@ -243,6 +243,13 @@ impl Tunnel for Quill {
         self.settle(machine);
     }
 
+    fn tell(&self, seat: &Seat) {
+        let mut machine = self.machine.lock();
+        self.tell_settings(&mut machine, seat);
+        machine.tick(clock::now());
+        self.settle(machine);
+    }
+
     fn ask(&self, seat: &Seat, question: &str) {
         let mut machine = self.machine.lock();
         self.put_question(&mut machine, &seat.identity.0, question);
@@ -365,6 +372,14 @@ impl Quill {
         }
     }
 
+    /// What the device of a session is told now.
+    fn tell_settings(&self, machine: &mut Gateway, seat: &Seat) {
+        let coming = Coming { shown: Shown::Key(seat.identity), ..Coming::of(seat) };
+        if let Ok(settings) = self.settings_of(coming) {
+            machine.change(clock::now(), &seat.identity.0, settings);
+        }
+    }
+
     /// The person at a device is asked for something.
     fn put_question(&self, machine: &mut Gateway, key: &[u8; 32], question: &str) {
         machine.expect(key, LONGEST_ANSWER);
@@ -393,6 +408,8 @@ impl Quill {
             Given::Right => {
                 tracing::info!(device = seat.device(), "a second factor was answered");
                 self.shared.bound(&seat);
+                self.shared.arrived(&seat);
+                self.tell_settings(machine, &seat);
                 machine.send_parcel(clock::now(), key, QUESTION, [].into());
             }
             Given::Wrong(question) => {

@@ -26,7 +26,13 @@ pub(super) fn number(why: Why) -> Reason {
         Why::Closed => Reason::Closed,
         Why::Policy => Reason::Policy,
         // The rest is said of other kinds of tunnel.
-        Why::Algorithms | Why::Untrusted | Why::Name | Why::LockedOut | Why::Unfinished | Why::Other => Reason::Other,
+        Why::Algorithms
+        | Why::Untrusted
+        | Why::Name
+        | Why::LockedOut
+        | Why::Unfinished
+        | Why::Unclaimed
+        | Why::Other => Reason::Other,
     }
 }
 

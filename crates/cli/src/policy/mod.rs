@@ -132,7 +132,8 @@ where any will do; --unless turns it around. Subjects:
   method                           key, certificate, eap-ms-chap-v2
   tunnel, gateway, site            where: quill, ikev2; harbour; boatyard
   tunnel-type, nas-port-type       RADIUS values by name or number: esp, virtual
-  registry                         who checks: estate
+  registry, realm                  who checks: estate; what stands after the @ of an account's name: crew.skerry.example, or none
+  second-factor, first-sign-in     yes or no: an answer counts now; the device has not signed in before
   from                             the address that it comes from: 198.51.100.0/24
   hours                            \"tue,thu 05:30-11:15\", \"daily 22:00-06:00\", several with ; between; in the site's time zone, or \"daily 08:00-17:00 UTC\"
   dates                            2027-03-01..2027-03-31
@@ -169,24 +170,26 @@ pub struct AsksAbout {
 impl AsksAbout {
     /// Reads conditions; with `may_end`, one without a value ends what is asked.
     fn read(&self, may_end: bool) -> Result<(Conditions, Conditions)> {
-        let all = |texts: &[String]| -> Result<Conditions> {
-            let mut read = Conditions::new();
-            for text in texts {
-                let ended = text.strip_suffix('=').filter(|_| may_end);
-                let (asks, values) = match ended {
-                    Some(asks) => (asks.parse::<Asks>()?, Vec::new()),
-                    None => condition(text)?,
-                };
-                if read.insert(asks, values).is_some() {
-                    return Err(Problem::words(format!("{asks} is asked about twice"))
-                        .why("of one subject any value of one condition will do")
-                        .try_(format!("{asks}=VALUE,VALUE   in one condition")));
-                }
-            }
-            Ok(read)
-        };
-        Ok((all(&self.when)?, all(&self.unless)?))
+        Ok((read_all(&self.when, may_end)?, read_all(&self.unless, may_end)?))
     }
+}
+
+/// Reads conditions, each of another subject; with `may_end`, one without a value ends what is asked.
+pub fn read_all(texts: &[String], may_end: bool) -> Result<Conditions> {
+    let mut read = Conditions::new();
+    for text in texts {
+        let ended = text.strip_suffix('=').filter(|_| may_end);
+        let (asks, values) = match ended {
+            Some(asks) => (asks.parse::<Asks>()?, Vec::new()),
+            None => condition(text)?,
+        };
+        if read.insert(asks, values).is_some() {
+            return Err(Problem::words(format!("{asks} is asked about twice"))
+                .why("of one subject any value of one condition will do")
+                .try_(format!("{asks}=VALUE,VALUE   in one condition")));
+        }
+    }
+    Ok(read)
 }
 
 #[derive(Args)]

@@ -35,6 +35,12 @@ pub struct Arguments {
     /// From this address
     #[arg(long, value_name = "ADDRESS")]
     from: Option<IpAddr>,
+    /// With a name of this realm, of an account
+    #[arg(long)]
+    realm: Option<String>,
+    /// As after the right code of a second factor
+    #[arg(long)]
+    second_factor: bool,
     /// Another list in place of the estate's, as policy export writes it
     #[arg(long, value_name = "FILE")]
     with: Option<PathBuf>,
@@ -79,6 +85,8 @@ pub(super) fn run(output: Output, context: &mut Context, arguments: &Arguments) 
         method: arguments.method.clone(),
         at: arguments.at.clone(),
         from: arguments.from,
+        realm: arguments.realm.clone(),
+        second_factor: arguments.second_factor,
         list,
         as_of: arguments.as_of,
     };
@@ -100,7 +108,12 @@ fn show_played(output: Output, played: &Played) {
             ("method", played.method.as_str().into()),
             ("at", Cell::Time(played.at)),
             ("admitted", Cell::Flag(played.admitted)),
+            (
+                "checked by",
+                Cell::List(played.checked.iter().map(|one| format!("{}: {}", one.registry, one.why)).collect()),
+            ),
             ("by", played.by.clone().into()),
+            ("then", played.then.clone().into()),
             ("limits", Cell::List(played.terms.words())),
             ("asked", Cell::List(asked.collect())),
             ("before", played.before.clone().into()),
@@ -112,8 +125,16 @@ fn show_played(output: Output, played: &Played) {
     let decides = played.asked.last().is_some_and(|one| one.failed.is_none());
     let names: Vec<String> =
         played.asked.iter().zip(1..).map(|(one, place)| format!("{place} {}", one.policy)).collect();
-    let widest = names.iter().map(|name| name.chars().count()).chain([END.len()]).max().unwrap_or(0);
-    let mut text = format!("checked by    {:widest$}  yes  claims what no other registry does\n", "this estate");
+    let registries: Vec<&str> =
+        played.checked.iter().map(|one| if one.own { "this estate" } else { &one.registry }).collect();
+    let all = names.iter().map(String::as_str).chain(registries.iter().copied());
+    let widest = all.map(|name| name.chars().count()).chain([END.len()]).max().unwrap_or(0);
+    let (mut text, mut label) = (String::new(), "checked by");
+    for (one, name) in played.checked.iter().zip(&registries) {
+        let word = if one.claims { "yes" } else { "no " };
+        text.push_str(&format!("{label:12}  {name:widest$}  {word}  {}\n", one.why));
+        label = "";
+    }
     let mut label = "admitted by";
     for (one, name) in played.asked.iter().zip(&names) {
         let (word, why) = match &one.failed {
@@ -142,6 +163,9 @@ fn show_played(output: Output, played: &Played) {
         }
         (None, false, false, near) => format!("refused: no policy admits {device}{}\n", sentence(near.as_deref())),
     });
+    if let Some(then) = played.then.as_ref().filter(|_| verdict.is_none()) {
+        text.push_str(&format!("once a second factor is given: {then} decides\n"));
+    }
     output.write(&text);
 }
 

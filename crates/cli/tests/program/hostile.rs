@@ -347,7 +347,8 @@ fn who_has_a_key_and_no_second_factor_moves_nothing_whatever_they_send() {
         let mut codes = Rule::everyone("codes");
         codes.when.insert(Asks::Tunnel, vec!["quill".into()]);
         codes.terms = Terms { second_factor: true, ..Terms::default() };
-        content.policies = Some(OrderPolicies { list: vec![codes], site: "harbour".into(), zone: "UTC".into() });
+        let (list, site) = (vec![codes], "harbour".into());
+        content.policies = Some(OrderPolicies { list, site, zone: "UTC".into(), registries: vec![] });
         let purpose = second_factor_purpose(&content.admit[0].proof.identity());
         content.admit[0].second = Some(sealed::seal(&content.public_key, &purpose, &secret).unwrap());
     });

@@ -30,6 +30,7 @@
 //! | `guide` | the guide and questions at a terminal |
 //! | `by_ssh`, `by_ssh_changes` | machines over SSH: coming there, changing what runs there |
 //! | `second_factor` | second factors that policies ask for |
+//! | `sign_ins` | what policies ask about how somebody signed in: registry, realm, the first time, a second factor |
 //! | `phones` | what phones and computers have built in comes in |
 //! | `packages` | signed packages, upgrades without a person |
 //! | `manual` | what is made from the commands themselves |
@@ -70,5 +71,6 @@ mod policies;
 mod processes;
 mod renamed;
 mod second_factor;
+mod sign_ins;
 mod undone;
 mod whole;

@@ -74,7 +74,7 @@ fn play(world: &World, device: &str, steps: Value) -> Value {
 }
 
 /// An account plays.
-fn account_play(world: &World, name: &str, password: &str, steps: Value) -> Value {
+pub fn account_play(world: &World, name: &str, password: &str, steps: Value) -> Value {
     json!({
         "gateway": "203.0.113.10",
         "dialled": "gangway.skerry.example",
@@ -116,7 +116,7 @@ fn playing(world: &World, name: &str, play: &Value) -> Command {
 
 /// Plays to the end; what came of each step.
 #[track_caller]
-fn played(world: &World, play: &Value) -> Vec<Value> {
+pub fn played(world: &World, play: &Value) -> Vec<Value> {
     let came = Came::of(&playing(world, "play.json", play).output().unwrap());
     let said: Vec<Value> = came.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert!(came.err.is_empty() && said.iter().all(|one| one.get("error").is_none()), "{came:#?}");

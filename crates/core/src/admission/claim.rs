@@ -21,6 +21,17 @@ pub enum Shown<'a> {
     Session(PublicKey),
 }
 
+/// What only whoever took the sign-in knows of it.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Signed<'a> {
+    /// The realm of the name, of a session; of an account that comes in it is read from its name.
+    pub realm: Option<&'a str>,
+    /// The device did not sign in before.
+    pub first: bool,
+    /// The code of a second factor was given, and still counts.
+    pub second_factor: bool,
+}
+
 /// Somebody wants to come in.
 #[derive(Debug, Clone, Copy)]
 pub struct Claim<'a> {
@@ -31,4 +42,6 @@ pub struct Claim<'a> {
     pub from: Option<IpAddr>,
     /// Of a session that is up: when it began.
     pub since: Option<Timestamp>,
+    /// What is remembered of how a session that is up signed in.
+    pub signed: Signed<'a>,
 }

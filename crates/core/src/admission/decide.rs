@@ -1,5 +1,6 @@
 //! The decision, and what it grants.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -9,7 +10,7 @@ use jiff::{SignedDuration, Timestamp};
 use super::{Claim, Proof, ProofKind, Reason, Refusal, Roll, Shown, reach};
 use crate::order::{Admit, OrderListener, Revoked};
 use crate::policy::span;
-use crate::policy::{At, Effect, List, Person, Rule, Terms, nearest_soon};
+use crate::policy::{At, Effect, List, Person, RegistryKind, Rule, Terms, nearest_soon, realm};
 use crate::pool::{beside, gateway_address, gateway_address6};
 use crate::sealed::Sealed;
 use crate::tunnel::{Second, Settings};
@@ -74,7 +75,12 @@ pub fn decide(
     revoked: &BTreeMap<String, Revoked>,
     now: Timestamp,
 ) -> Result<Admission, Refusal> {
-    let admit = roll.find(claim.listener, claim.shown);
+    // An account is called as the registry that checks it calls it.
+    let called = match claim.shown {
+        Shown::Account(name) => Some(account(name, claim.listener, claim.from, roll, now)?),
+        _ => None,
+    };
+    let admit = roll.find(claim.listener, called.as_deref().map_or(claim.shown, Shown::Account));
     let identity = match (&admit, claim.shown) {
         (Some(admit), _) => Some(admit.proof.identity()),
         (None, Shown::Key(id) | Shown::Certificate(id) | Shown::Session(id)) => Some(id),
@@ -143,6 +149,35 @@ pub fn decide(
     })
 }
 
+/// What the account is called that somebody signs in to at a listener, by the registry that claims the name.
+///
+/// # Errors
+/// None does, or it is one that this gateway cannot ask.
+pub fn account<'a>(
+    name: &'a str,
+    listener: &str,
+    from: Option<IpAddr>,
+    roll: &Roll,
+    now: Timestamp,
+) -> Result<Cow<'a, str>, Refusal> {
+    let Some(registries) = roll.registries() else { return Ok(name.into()) };
+    let Some(listener) = roll.listener(listener) else { return Err(Refusal::plain(Reason::Unknown)) };
+    let content = roll.settings();
+    let site = content.policies.as_ref().map_or("", |policies| &policies.site);
+    let realm = realm(name).1;
+    let ours = At::ours(&content.gateway, site, &listener.tunnel, ProofKind::Account, now);
+    let at = At { from, realm: realm.as_deref(), ..ours };
+    let refused = |words: String| Refusal { reason: Reason::Unclaimed, words };
+    match registries.in_charge(&at) {
+        None => Err(refused("no registry claims such a name here and now".into())),
+        Some(one) if one.kind != RegistryKind::Estate => Err(refused(format!(
+            "the registry {} claims such a name, and no gateway of this version can ask it",
+            one.name
+        ))),
+        Some(one) => Ok(one.called.of(name)),
+    }
+}
+
 fn later(from: Timestamp, seconds: u32) -> Option<Timestamp> {
     from.checked_add(SignedDuration::from_secs(seconds.into())).ok()
 }
@@ -175,7 +210,17 @@ fn judged<'a>(list: &'a List, of: &Of<'a>) -> Result<&'a Rule, Refusal> {
         issued: admit.issued,
     };
     let site = content.policies.as_ref().map_or("", |policies| &policies.site);
-    let at = At { from: claim.from, ..At::ours(&content.gateway, site, &listener.tunnel, kind, now) };
+    let named = match claim.shown {
+        Shown::Account(name) => realm(name).1,
+        _ => None,
+    };
+    let at = At {
+        from: claim.from,
+        realm: named.as_deref().or(claim.signed.realm),
+        first: claim.signed.first,
+        second_factor: claim.signed.second_factor,
+        ..At::ours(&content.gateway, site, &listener.tunnel, kind, now)
+    };
     let known = list.know(&person);
     // A session is of the policy that let it in: whether that still lets it in now is for its terms to say.
     if let Some(since) = claim.since {
@@ -200,6 +245,7 @@ fn judged<'a>(list: &'a List, of: &Of<'a>) -> Result<&'a Rule, Refusal> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::Signed;
     use super::*;
     use crate::keys::PublicKey;
     use crate::order::{Admit, Content};
@@ -208,7 +254,7 @@ mod tests {
 
     fn ask(content: &Content, shown: Shown<'_>, now: &str) -> Result<Admission, Refusal> {
         let revoked = content.revoked.clone();
-        let claim = Claim { listener: "harbour/quill", shown, from: None, since: None };
+        let claim = Claim { listener: "harbour/quill", shown, from: None, since: None, signed: Signed::default() };
         decide(&claim, &Roll::new(content.clone()), &revoked, now.parse().unwrap())
     }
 

@@ -18,8 +18,8 @@ mod reach;
 mod reason;
 mod roll;
 
-pub use claim::{Claim, Shown};
-pub use decide::{Admission, decide};
+pub use claim::{Claim, Shown, Signed};
+pub use decide::{Admission, account, decide};
 pub use proof::{Proof, ProofKind, account_purpose, ms_chap_purpose, second_factor_purpose, shared_secret_purpose};
 pub use reach::{Bounds, is_everything, within};
 pub use reason::{Reason, Refusal};

@@ -52,6 +52,8 @@ pub enum Reason {
     Unfinished,
     /// No policy admits it, or one refuses it.
     Policy,
+    /// No registry that the gateway can ask claims the name.
+    Unclaimed,
     /// A reason of another version.
     #[serde(other)]
     Other,
@@ -83,6 +85,7 @@ impl Reason {
             Self::LockedOut => "locked-out",
             Self::Unfinished => "unfinished",
             Self::Policy => "policy",
+            Self::Unclaimed => "unclaimed",
             Self::Other => "other",
         }
     }
@@ -111,6 +114,7 @@ impl Reason {
             Self::Name => "another name was dialled, or shown, than there is",
             Self::LockedOut => "the account is locked out after too many wrong passwords",
             Self::Unfinished => "the sign-in began and did not come to its end",
+            Self::Unclaimed => "no registry that the gateway can ask claims this name",
             Self::Policy => "the gateway's policies do not admit this now",
             Self::Other => "a reason that this version does not know",
         }

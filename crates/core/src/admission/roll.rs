@@ -8,8 +8,8 @@ use jiff::Timestamp;
 
 use super::{Proof, ProofKind, Shown};
 use crate::keys::PublicKey;
-use crate::order::{Admit, Amendment, Content, OrderListener};
-use crate::policy::List as Policies;
+use crate::order::{Admit, Amendment, Content, OrderListener, OrderPolicies};
+use crate::policy::{Asks, List as Policies, Registries};
 use crate::sealed::Sealed;
 
 /// An entry as it is kept: of one size, so that all of them stand in one piece of memory. What most do not have stands beside them.
@@ -35,6 +35,8 @@ struct Entry {
     /// [`KEY`], [`CERTIFICATE`], or the place of another proof.
     proof: u32,
     suspended: bool,
+    /// Its device has signed in nowhere, as far as the estate has heard.
+    new: bool,
 }
 
 const KEY: u32 = u32::MAX;
@@ -103,8 +105,21 @@ impl List {
     }
 
     fn push(&mut self, admit: Admit, listeners: &HashMap<String, u16>, traits: &mut Traits) {
-        let Admit { proof, device, at, address, from, until, suspended, sessions, groups, platform, issued, second } =
-            admit;
+        let Admit {
+            proof,
+            device,
+            at,
+            address,
+            from,
+            until,
+            suspended,
+            sessions,
+            groups,
+            platform,
+            issued,
+            second,
+            new,
+        } = admit;
         let at = match at {
             Some(at) => match listeners.get(&at) {
                 Some(at) => *at,
@@ -148,6 +163,7 @@ impl List {
             traits: traits.place(groups, platform),
             proof,
             suspended,
+            new,
         });
     }
 
@@ -180,6 +196,7 @@ impl List {
             suspended: entry.suspended,
             sessions: Some(entry.sessions).filter(|sessions| *sessions != u32::MAX),
             second: self.seconds.get(&entry.identity).cloned(),
+            new: entry.new,
         }
     }
 
@@ -227,6 +244,8 @@ struct Whole {
     listeners: HashMap<String, u16>,
     /// `None`: an order of a version before there were policies.
     policies: Option<Policies>,
+    /// `None`: the estate alone.
+    registries: Option<Registries>,
 }
 
 /// The content of an order in force, with its list indexed. What is amended stands beside it, so that an amendment costs by what it changes.
@@ -254,7 +273,10 @@ impl Roll {
         // One that cannot be read is refused before it comes here; nobody comes in by it.
         let none = || Policies::new(&[], "UTC").ok();
         let policies = settings.policies.as_ref().and_then(|policies| policies.ready().ok().or_else(none));
-        let whole = Arc::new(Whole { settings, list, listeners, policies });
+        let nobody = || Registries::new(&[], "UTC").ok();
+        let of = |policies: &OrderPolicies| policies.registries().unwrap_or_else(|_| nobody());
+        let registries = settings.policies.as_ref().and_then(of);
+        let whole = Arc::new(Whole { settings, list, listeners, policies, registries });
         Self { whole, amended: HashSet::new(), since: List::default(), traits, admitted }
     }
 
@@ -299,6 +321,12 @@ impl Roll {
         self.whole.policies.as_ref()
     }
 
+    /// Who checks accounts; `None`: the estate, whatever the name.
+    #[must_use]
+    pub fn registries(&self) -> Option<&Registries> {
+        self.whole.registries.as_ref()
+    }
+
     /// A listener by its name.
     #[must_use]
     pub fn listener(&self, name: &str) -> Option<&OrderListener> {
@@ -323,6 +351,18 @@ impl Roll {
         let here = at.and_then(|at| self.entries(shown).find(|(_, entry)| entry.at == at));
         let (list, found) = here.or_else(|| self.entries(shown).find(|(_, entry)| entry.at == ANYWHERE))?;
         Some(list.admit(found, &self.whole.settings.listeners, &self.traits))
+    }
+
+    /// Whether the order says of the device that has this identity that it has not signed in yet.
+    #[must_use]
+    pub fn is_new(&self, identity: &PublicKey) -> bool {
+        self.entries(Shown::Session(*identity)).any(|(_, entry)| entry.new)
+    }
+
+    /// Whether its list asks about this.
+    #[must_use]
+    pub fn asks(&self, asks: Asks) -> bool {
+        self.policies().is_some_and(|list| list.asks(asks))
     }
 
     /// Whose identity it is, as far as the order says.

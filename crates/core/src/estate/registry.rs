@@ -3,66 +3,9 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::{Problem, Result};
+use crate::policy::{Claimant, Conditions, NameForm};
 
-/// What keeps the accounts of a registry.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum RegistryKind {
-    /// This estate itself.
-    Estate,
-}
-
-impl RegistryKind {
-    /// The word for tables.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Estate => "estate",
-        }
-    }
-}
-
-/// How a sign-in may prove its password. In the order of their words.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Method {
-    /// RFC 2759; it needs a form of the password beside the one at rest.
-    MsChapV2,
-    /// The password itself, protected by what surrounds it.
-    Password,
-}
-
-impl Method {
-    /// All there are, the better first.
-    pub const ALL: [Self; 2] = [Self::Password, Self::MsChapV2];
-
-    /// The word for it, as commands take it.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Password => "password",
-            Self::MsChapV2 => "ms-chap-v2",
-        }
-    }
-}
-
-impl std::fmt::Display for Method {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(self.word())
-    }
-}
-
-impl std::str::FromStr for Method {
-    type Err = Problem;
-
-    fn from_str(text: &str) -> Result<Self> {
-        Self::ALL.into_iter().find(|method| method.word() == text).ok_or_else(|| {
-            Problem::words(format!("the method {text:?} is not known"))
-                .why(format!("there are {}", Self::ALL.map(Self::word).join(" and ")))
-        })
-    }
-}
+pub use crate::policy::{Method, RegistryKind};
 
 /// Where accounts are kept and checked.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -70,5 +13,30 @@ pub struct Registry {
     pub name: String,
     pub kind: RegistryKind,
     pub methods: Vec<Method>,
+    /// Which sign-ins it claims; the estate, with none, those that no other does.
+    pub claims: Conditions,
+    /// What it calls those that sign in.
+    pub called: NameForm,
+    /// The lowest is asked first; those without after them.
+    pub rank: Option<u16>,
     pub created: Timestamp,
+}
+
+impl Registry {
+    /// As it takes part in the order of checking.
+    #[must_use]
+    pub fn claimant(&self) -> Claimant {
+        let Self { name, kind, methods, claims, called, .. } = self.clone();
+        Claimant { name, kind, claims, methods, called }
+    }
+
+    /// Registries as they are asked, one after another.
+    #[must_use]
+    pub fn in_order(mut all: Vec<Self>) -> Vec<Self> {
+        all.sort_by(|a, b| {
+            let place = |one: &Self| (one.claims.is_empty(), one.rank.is_none(), one.rank);
+            place(a).cmp(&place(b)).then_with(|| a.name.cmp(&b.name))
+        });
+        all
+    }
 }

@@ -270,6 +270,15 @@ pub struct Live {
     /// A second factor was asked for and is not answered: nothing passes.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub asks: bool,
+    /// The realm of the name that was given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub realm: Option<String>,
+    /// The device had not signed in before.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub first: bool,
+    /// The device has answered with a second factor.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub answered: bool,
 }
 
 impl AgentStatus {

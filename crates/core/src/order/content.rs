@@ -12,7 +12,7 @@ use crate::admission::{Proof, ProofKind, account_purpose};
 use crate::estate::{Gateway, Listener, Material, Permit, Revocation, SharedSecret, Site};
 use crate::firewall::Service;
 use crate::keys::{PublicKey, Secret};
-use crate::policy::{Asks, List, Rule};
+use crate::policy::{Asks, Claimant, List, Registries, Rule};
 use crate::pool::{gateway_address, gateway_address6};
 use crate::sealed::{self, Sealed};
 use crate::tunnel::Tunnel;
@@ -74,6 +74,9 @@ pub struct Admit {
     /// What the codes of its second factor come from, for this agent alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub second: Option<Sealed>,
+    /// No gateway has said yet that the device signed in, where a policy asks for that.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub new: bool,
 }
 
 /// The list of policies that decides at a gateway.
@@ -85,6 +88,9 @@ pub struct OrderPolicies {
     pub site: String,
     /// Its time zone, by its name in the IANA time zone database.
     pub zone: String,
+    /// Who checks accounts, in their order; nobody but the estate itself, whatever the name, where there is none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub registries: Vec<Claimant>,
 }
 
 impl OrderPolicies {
@@ -94,6 +100,14 @@ impl OrderPolicies {
     /// A condition is none, or a zone is not known here.
     pub fn ready(&self) -> Result<List> {
         List::new(&self.list, &self.zone)
+    }
+
+    /// The registries made ready, where there are any.
+    ///
+    /// # Errors
+    /// A claim is none, or a zone is not known here.
+    pub fn registries(&self) -> Result<Option<Registries>> {
+        (!self.registries.is_empty()).then(|| Registries::new(&self.registries, &self.zone)).transpose()
     }
 }
 
@@ -256,6 +270,8 @@ impl Content {
         let proofs = proofs.into_iter().map(|kind| format!("proof {}", kind.word()));
         let rules = self.policies.iter().flat_map(|policies| policies.list.iter().flat_map(Rule::needs));
         let policies = self.policies.iter().map(|_| "policies".to_owned()).chain(rules);
+        let registries = self.policies.iter().filter(|policies| !policies.registries.is_empty());
+        let policies = policies.chain(registries.map(|_| "registries".to_owned()));
         tunnels.chain(proofs).chain(self.holds.map(|_| "holds".to_owned())).chain(policies).collect()
     }
 }
@@ -280,6 +296,10 @@ pub struct Extract<'a> {
     pub peers: &'a [Peer],
     /// The policies that are on, in their order.
     pub policies: &'a [Rule],
+    /// Registries in their order.
+    pub registries: &'a [Claimant],
+    /// Devices that have signed in anywhere, where a policy asks for that.
+    pub used: &'a HashSet<String>,
     /// The groups of users, of those that a policy names; whoever is in none is not there.
     pub groups: &'a HashMap<String, Vec<String>>,
     /// The platforms of devices, in lower case, where a policy asks for them.
@@ -346,6 +366,11 @@ pub fn content(extract: &Extract<'_>) -> Result<Content> {
             list: extract.policies.to_vec(),
             site: extract.site.name.clone(),
             zone: extract.site.time_zone.clone(),
+            // The estate alone, as it always was, goes without saying.
+            registries: match extract.registries {
+                [one] if one.is_plain() => Vec::new(),
+                all => all.to_vec(),
+            },
         }),
         publish: gateway
             .publish_port
@@ -386,6 +411,7 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
             platform: platform.clone(),
             issued,
             second: None,
+            new: asked.contains(&Asks::FirstSignIn) && !extract.used.contains(&permit.device),
         };
         match &permit.material {
             Material::KeyPair(pair) => admit.extend(
@@ -435,6 +461,7 @@ fn admitted(extract: &Extract<'_>, listeners: &[OrderListener]) -> Result<Vec<Ad
                 platform: None,
                 issued: None,
                 second: None,
+                new: false,
             })
         }));
     }

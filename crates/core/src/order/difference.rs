@@ -12,7 +12,7 @@ use super::{Admit, Content, OrderListener, Peer};
 use crate::admission::ProofKind;
 use crate::firewall::{Protocol, Service};
 use crate::keys::PublicKey;
-use crate::policy::{Effect, Listed, form};
+use crate::policy::{Claimant, Effect, Listed, form, in_words};
 
 /// One line of what an order changes: a verb and what it applies to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -148,6 +148,25 @@ fn policies(old: Option<&Content>, new: &Content, say: &mut impl FnMut(&'static 
     if let Some(before) = old.and_then(zone).filter(|before| *before != policies.zone) {
         say("policy", format!("hours are in {before} -> {}", policies.zone));
     }
+    let registries =
+        |content: &Content| content.policies.as_ref().map(|policies| policies.registries.clone()).unwrap_or_default();
+    let before = old.map(registries).unwrap_or_default();
+    let words = |one: &Claimant| {
+        let claims: Vec<_> = one.claims.iter().map(|(asks, values)| in_words(*asks, values, false)).collect();
+        let claims = if claims.is_empty() { "what no other does".to_owned() } else { claims.join("; ") };
+        let called = match &*one.called.to_string() {
+            "{name}" => String::new(),
+            form => format!(", calling them {form}"),
+        };
+        format!("{} claims {claims}{called}", one.name)
+    };
+    if before != policies.registries {
+        let now = policies.registries.iter().map(words).collect::<Vec<_>>().join(", then ");
+        say(
+            "check",
+            if now.is_empty() { "every name is checked by this estate".into() } else { format!("names: {now}") },
+        );
+    }
     let admits = |content: &Content| {
         let list = content.policies.as_ref().map(|policies| policies.list.as_slice());
         list.is_none_or(|list| list.iter().any(|rule| rule.effect == Effect::Admit))
@@ -200,6 +219,7 @@ fn people(
                     groups: admit.groups.clone(),
                     platform: admit.platform.clone(),
                     issued: admit.issued,
+                    new: admit.new,
                     ..was.clone()
                 };
                 if of_policies != *admit {
@@ -208,6 +228,9 @@ fn people(
                     let mut sides = Vec::new();
                     if was.groups != admit.groups {
                         sides.push(format!("groups {} -> {}", list(&was.groups), list(&admit.groups)));
+                    }
+                    if was.new != admit.new {
+                        sides.push(if admit.new { "never signed in" } else { "signed in once" }.into());
                     }
                     if was.platform != admit.platform || was.issued != admit.issued {
                         sides.push("platform or age".into());

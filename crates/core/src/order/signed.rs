@@ -12,12 +12,12 @@ use crate::policy::{Asks, Terms};
 use crate::{Problem, Result};
 
 /// What this code knows of that an order may need. Whether a kind of tunnel is there, the agent says that runs it.
-const KNOWN: [&str; 6] =
-    ["proof key", "proof certificate", "proof account", "proof shared-secret", "holds", "policies"];
+const KNOWN: [&str; 7] =
+    ["proof key", "proof certificate", "proof account", "proof shared-secret", "holds", "policies", "registries"];
 
-/// Whether this code knows of something that a list of policies may need. What only other equipment can say no gateway decides by.
+/// Whether this code knows of something that a list of policies may need.
 fn known_of_policies(need: &str) -> bool {
-    let asks = |word: &str| Asks::ALL.iter().any(|asks| asks.word() == word && asks.at_gateways());
+    let asks = |word: &str| Asks::ALL.iter().any(|asks| asks.word() == word);
     let term = |word: &str| Terms::NAMES.contains(&word);
     need.strip_prefix("policy ").is_some_and(asks) || need.strip_prefix("term ").is_some_and(term)
 }

@@ -195,6 +195,8 @@ mod from_the_estate {
             published: &[],
             authorities: &[],
             policies: &[],
+            registries: &[],
+            used: &std::collections::HashSet::new(),
             groups: &Default::default(),
             platforms: &Default::default(),
             now: at(),

@@ -51,6 +51,9 @@ const MOST: usize = 1_000;
 pub const METHODS: [&str; 9] =
     ["key", "certificate", "shared-secret", "eap-tls", "eap-ms-chap-v2", "ms-chap-v2", "chap", "pap", "password"];
 
+/// What stands for the realm of a name that has none: a realm has a dot.
+pub const NO_REALM: &str = "none";
+
 /// The kinds of credential.
 const KINDS: [&str; 4] = ["key-pair", "certificate", "password", "shared-secret"];
 
@@ -132,18 +135,6 @@ impl Asks {
     /// Whether the answer is the same at every sign-in of a device by one credential.
     #[must_use]
     pub fn of_person(self) -> bool {
-        matches!(self, Self::User | Self::Group | Self::Device | Self::Platform | Self::Credential)
-    }
-
-    /// Whether the estate's own gateways know the answer: what this version of them cannot say would never match.
-    #[must_use]
-    pub fn at_gateways(self) -> bool {
-        !matches!(self, Self::SecondFactor | Self::FirstSignIn | Self::Realm)
-    }
-
-    /// Whether it is asked of who comes, wherever and whenever they do.
-    #[must_use]
-    pub fn of_a_person(self) -> bool {
         matches!(self, Self::User | Self::Group | Self::Device | Self::Platform | Self::Credential)
     }
 
@@ -246,9 +237,13 @@ impl Values {
                 let label = |label: &str| {
                     !label.is_empty() && label.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
                 };
-                match text.len() <= 253 && text.split('.').all(label) {
+                match text.len() <= 253 && text.contains('.') && text.split('.').all(label) {
                     true => Ok(text.to_ascii_lowercase()),
-                    false => Err(bad(text, "a realm is written like a domain".into())),
+                    false if text == NO_REALM => Ok(text.to_owned()),
+                    false => Err(bad(
+                        text,
+                        format!("a realm is written like a domain, with a dot; {NO_REALM} is for names without one"),
+                    )),
                 }
             }),
             Asks::Credential => one_of(&KINDS),

@@ -9,7 +9,7 @@ use ipnet::IpNet;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
-use super::asks::{Asks, METHODS, any_of};
+use super::asks::{Asks, METHODS, NO_REALM, any_of};
 use super::explain::HORIZON;
 use super::hours::Local;
 use super::list::{List, Test};
@@ -196,6 +196,12 @@ fn without(cube: &Cube, other: &Cube, into: &mut Vec<Cube>) {
     }
 }
 
+/// How many axes a space has.
+const AXES: usize = 12;
+
+/// Those of what a registry claims by: places, the clock, realms.
+const CLAIMED: [usize; 3] = [1, 2, 6];
+
 /// The sign-ins of a zone.
 struct Space {
     axes: Vec<Axis>,
@@ -244,7 +250,8 @@ impl Space {
             let words = |number: Option<u32>| number.map(|number| format!("{asks} {number}")).unwrap_or_default();
             all.map(|number| (set(number), words(number))).collect::<Vec<_>>()
         };
-        let realms = texts(Asks::Realm).into_iter().map(Some).chain([None, Some("another.example".into())]);
+        let named = texts(Asks::Realm).into_iter().filter(|realm| realm != NO_REALM);
+        let realms = named.map(Some).chain([None, Some("another.example".into())]);
         let registries = std::iter::once("estate".to_owned()).chain(texts(Asks::Registry));
         let flags = |set: &dyn Fn(bool) -> Sign, words: &str| {
             [false, true].map(|flag| (set(flag), if flag { words.to_owned() } else { String::new() }))
@@ -327,6 +334,7 @@ impl Space {
                 flags(&|first| Sign { first, ..base.clone() }, "for the first time").into_iter(),
             ),
         ];
+        debug_assert_eq!(axes.len(), AXES);
         Self { axes }
     }
 
@@ -343,12 +351,16 @@ impl Space {
 
     /// A sign-in of a cube, in words.
     fn example(&self, cube: &Cube) -> String {
-        let one = |(axis, classes): (&Axis, &Vec<bool>)| {
-            let at = classes.iter().position(|there| *there)?;
-            Some(axis.classes[at].1.clone())
+        self.example_of(cube, &std::array::from_fn::<_, AXES, _>(|axis| axis))
+    }
+
+    /// As much of a sign-in of a cube as these axes say.
+    fn example_of(&self, cube: &Cube, axes: &[usize]) -> String {
+        let one = |axis: &usize| {
+            let at = cube[*axis].iter().position(|there| *there)?;
+            Some(self.axes[*axis].classes[at].1.clone())
         };
-        let words = self.axes.iter().zip(cube).filter_map(one).filter(|words| !words.is_empty());
-        words.collect::<Vec<_>>().join(", ")
+        axes.iter().filter_map(one).filter(|words| !words.is_empty()).collect::<Vec<_>>().join(", ")
     }
 }
 
@@ -421,6 +433,13 @@ pub fn check(rules: &[Rule], world: &World) -> Result<Vec<Finding>> {
             };
             findings.push(finding(Weight::Note, words, Some(example.clone())));
         }
+        let wants = |rule: &Rule| rule.when.get(&Asks::SecondFactor).is_some_and(|values| values == &["yes"]);
+        if wants(rule) && !rules.iter().any(|rule| rule.terms.second_factor) {
+            let words =
+                "can never match at a gateway: no policy asks for a second factor, so nobody can have given one";
+            let example = "yestrel policy add codes admit --when tunnel=quill --second-factor";
+            findings.push(finding(Weight::Poor, words.into(), Some(example.into())));
+        }
         findings.extend(of_one(rule, &world)?.into_iter().map(|(weight, words)| finding(weight, words, None)));
     }
     if all.len() > rules.len() {
@@ -477,6 +496,35 @@ pub fn admits_somebody(rules: &[Rule], now: Timestamp) -> Result<bool> {
         }
     }
     Ok(false)
+}
+
+/// A sign-in that each of these policies matches, in words; `None`: there is none at the places of a world.
+///
+/// # Errors
+/// A condition or a zone is none.
+pub(super) fn both_match(rules: &[Rule], world: &World) -> Result<Option<String>> {
+    let mut world = world.clone();
+    world.people = vec![Someone::default()];
+    let no_places = world.places.is_empty();
+    if no_places {
+        let tunnels = vec!["quill".into()];
+        world.places.push(Place { gateway: String::new(), site: String::new(), zone: "UTC".into(), tunnels });
+    }
+    let zones: std::collections::BTreeSet<String> = world.places.iter().map(|place| place.zone.clone()).collect();
+    for zone in zones {
+        let list = List::new(rules, &zone)?;
+        let mut space = Space::new(&list, &world, &zone);
+        if no_places {
+            space.suppose(1, rules);
+        }
+        let mut cubes = (0..rules.len()).map(|rule| space.cube(rule));
+        let Some(first) = cubes.next() else { continue };
+        let common = cubes.fold(first, |common, cube| both(&common, &cube));
+        if !is_empty(&common) {
+            return Ok(Some(space.example_of(&common, &CLAIMED)));
+        }
+    }
+    Ok(None)
 }
 
 fn look(space: &Space, rules: &[Rule], reached: &mut [Reached], anybody: &mut bool) {

@@ -7,7 +7,7 @@ use ipnet::IpNet;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
-use super::asks::{Asks, Values};
+use super::asks::{Asks, NO_REALM, Values};
 use super::hours::{Age, Dates, Hours, Local, zone};
 use super::rule::{Effect, Rule};
 use super::sign_in::{At, Person};
@@ -19,6 +19,8 @@ pub struct List {
     rules: Vec<Ready>,
     /// The first is the site's.
     zones: Vec<TimeZone>,
+    /// Whether some condition is about each subject, by its place in [`Asks::ALL`].
+    about: [bool; Asks::ALL.len()],
 }
 
 #[derive(Debug)]
@@ -133,7 +135,7 @@ impl Condition {
             Asks::Gateway => self.any(at.gateway),
             Asks::Site => self.any(at.site),
             Asks::Registry => self.any(at.registry),
-            Asks::Realm => at.realm.is_some_and(|realm| self.any(realm)),
+            Asks::Realm => self.any(at.realm.unwrap_or(NO_REALM)),
             Asks::Method => self.any(at.method),
             Asks::From => matches!(&self.test, Test::Ranges(ranges) if within(ranges, at.from)),
             Asks::Hours => match &self.test {
@@ -191,12 +193,19 @@ impl List {
             let of_person = conditions.iter().take_while(|condition| condition.asks.of_person()).count();
             ready.push(Ready { rule: rule.clone(), conditions, of_person });
         }
-        Ok(Self { rules: ready, zones: zones.into_iter().map(|(_, zone)| zone).collect() })
+        let asks = |asks| rules.iter().flat_map(Rule::asks).any(|one| one == asks);
+        Ok(Self { rules: ready, zones: zones.into_iter().map(|(_, zone)| zone).collect(), about: Asks::ALL.map(asks) })
     }
 
     /// The policies in their order.
     pub fn rules(&self) -> impl ExactSizeIterator<Item = &Rule> {
         self.rules.iter().map(|ready| &ready.rule)
+    }
+
+    /// Whether a policy asks about this.
+    #[must_use]
+    pub fn asks(&self, asks: Asks) -> bool {
+        self.about[asks as usize]
     }
 
     pub(super) fn conditions(&self, at: usize) -> &[Condition] {
@@ -270,6 +279,17 @@ impl List {
             }
         }
         Decision { by: None }
+    }
+
+    /// As [`List::decide`], of somebody who answers where a second factor is asked for, if they have one: then it is decided once more.
+    #[must_use]
+    pub fn decide_answering(&self, known: &Known, person: &Person<'_>, at: &At<'_>, has_one: bool) -> Decision<'_> {
+        let decision = self.decide(known, person, at);
+        let asked = has_one && self.asks(Asks::SecondFactor) && !at.second_factor;
+        if asked && decision.admits().is_some_and(|rule| rule.terms.second_factor) {
+            return self.decide(known, person, &At { second_factor: true, ..*at });
+        }
+        decision
     }
 
     /// As [`List::decide`], of somebody who signs in once.

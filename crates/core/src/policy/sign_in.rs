@@ -45,23 +45,37 @@ pub struct At<'a> {
 }
 
 impl<'a> At<'a> {
+    /// A sign-in of which nothing is known but when it is.
+    #[must_use]
+    pub fn nowhere(at: Timestamp) -> Self {
+        Self {
+            at,
+            from: None,
+            tunnel: None,
+            tunnel_type: None,
+            port_type: None,
+            gateway: "",
+            site: "",
+            registry: "estate",
+            realm: None,
+            method: "",
+            second_factor: false,
+            first: false,
+        }
+    }
+
     /// A sign-in at one of the estate's own gateways, by a tunnel and a proof, from nobody knows where.
     #[must_use]
     pub fn ours(gateway: &'a str, site: &'a str, tunnel: &'a Tunnel, kind: ProofKind, at: Timestamp) -> Self {
         Self {
-            at,
-            from: None,
             tunnel: Some(tunnel.word()),
             tunnel_type: tunnel.radius_type(),
             // "Virtual": no line that anybody could touch.
             port_type: Some(5),
             gateway,
             site,
-            registry: "estate",
-            realm: None,
             method: tunnel.method(kind),
-            second_factor: false,
-            first: false,
+            ..Self::nowhere(at)
         }
     }
 }

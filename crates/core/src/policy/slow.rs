@@ -61,7 +61,7 @@ fn one(asks: Asks, value: &str, zone: &str, person: &Person<'_>, at: &At<'_>) ->
         Asks::Gateway => at.gateway == value,
         Asks::Site => at.site == value,
         Asks::Registry => at.registry == value,
-        Asks::Realm => at.realm == Some(value),
+        Asks::Realm => at.realm == Some(value) || (at.realm.is_none() && value == "none"),
         Asks::Method => at.method == value,
         Asks::From => {
             let (base, length) = value.split_once('/').unwrap();

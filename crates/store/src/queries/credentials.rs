@@ -116,6 +116,19 @@ impl Opens {
     }
 }
 
+/// As much of a credential as says whether its device has signed in by it.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Used {
+    pub device: String,
+    pub first_used: Option<Timestamp>,
+}
+
+impl Readable for Used {
+    const TABLE: &'static str = "credentials";
+    const NOUN: &'static str = "credential";
+    const COLUMNS: &'static [&'static str] = &["device", "first_used"];
+}
+
 /// As much of a credential as says whether its device needs another.
 #[derive(Debug, Clone, Deserialize)]
 pub struct Has {

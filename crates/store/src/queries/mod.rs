@@ -12,7 +12,7 @@ mod credentials;
 mod orders;
 mod people;
 
-pub use credentials::{Has, Knows, Opens, Stands, admitted_at};
+pub use credentials::{Has, Knows, Opens, Stands, Used, admitted_at};
 pub use people::{OpenedAt, SignIn, UserLine};
 
 use crate::rows::{Link, Query};

@@ -28,7 +28,7 @@ use rows::SqliteRows;
 /// "YSTL": tells an estate from other SQLite files.
 const APPLICATION: i64 = 0x5953_544c;
 /// Each migration brings a file one version further.
-const MIGRATIONS: [&str; 8] = [
+const MIGRATIONS: [&str; 9] = [
     include_str!("migrations/0001.sql"),
     include_str!("migrations/0002.sql"),
     include_str!("migrations/0003.sql"),
@@ -37,6 +37,7 @@ const MIGRATIONS: [&str; 8] = [
     include_str!("migrations/0006.sql"),
     include_str!("migrations/0007.sql"),
     include_str!("migrations/0008.sql"),
+    include_str!("migrations/0009.sql"),
 ];
 /// KiB of pages that are kept at most, so that a command that writes tens of thousands of rows writes each page once.
 const CACHE: i64 = 32 * 1024;

@@ -49,6 +49,8 @@ pub enum Reason {
     Unfinished,
     /// No policy admits it now, or one refuses it.
     Policy,
+    /// No registry that the gateway can ask claims the name.
+    Unclaimed,
 }
 
 /// That somebody is not let in.

@@ -353,6 +353,15 @@ impl Gateway {
             if let Some(older) = renewed.old {
                 self.forget(&older);
             }
+            if renewed.settings.edition > fresh.settings.edition {
+                // The device goes by what it has that is newer; where something else holds by now, it is told.
+                let same = fresh.settings.says_the_same(&renewed.settings);
+                fresh.settings.edition = renewed.settings.edition.saturating_add(u32::from(!same));
+                fresh.taken = renewed.taken;
+                if fresh.taken < fresh.settings.edition {
+                    self.timers.set(Timer::SettingsAgain(device_key), now);
+                }
+            }
             fresh.old = Some(renewed.lane);
             (fresh.outbox, fresh.inbox) = (renewed.outbox, renewed.inbox);
             self.timers.set(Timer::OldKeys(device_key), now.after(KEEP_OLD));
@@ -536,7 +545,12 @@ impl Gateway {
         let Some(session) = self.ends.get_mut(device_key).and_then(|end| end.session.as_mut()) else {
             return;
         };
-        if session.settings != settings {
+        let mut settings = settings;
+        if !settings.says_the_same(&session.settings) {
+            // Also what changes by itself is newer than what the device has.
+            settings.edition = settings.edition.max(session.settings.edition.saturating_add(1));
+        }
+        if settings.edition > session.settings.edition {
             // A shorter silence may be due sooner than the timer of the longer one.
             let silence = session.lane.counters.last_heard().after(most_silent(&settings));
             session.settings = settings;

@@ -244,6 +244,12 @@ pub struct Settings {
 }
 
 impl Settings {
+    /// Whether they are the same but for their edition, and for whether a question comes: that is told by itself.
+    #[must_use]
+    pub fn says_the_same(&self, other: &Self) -> bool {
+        *self == Self { edition: self.edition, asks: self.asks, ..other.clone() }
+    }
+
     /// The fields' bytes.
     #[must_use]
     pub fn emit(&self) -> Vec<u8> {
