@@ -33,7 +33,7 @@ pub use checked::CheckedBy;
 pub(crate) use names::{follow, still_named};
 pub(crate) use places::places;
 pub use rehearse::{Checked, Fate, Played, Question, Replay, check, played, rehearse};
-pub use week::{Spans, Week, week};
+pub use week::{Spans, Week, WholeWeek, week};
 
 /// Over how long matches are counted.
 const COUNTED: SignedDuration = SignedDuration::from_hours(30 * 24);

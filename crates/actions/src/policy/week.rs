@@ -2,12 +2,12 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use jiff::civil::Time;
+use jiff::civil::{Date, Time};
 use jiff::{SignedDuration, Timestamp, ToSpan as _};
 use serde::Serialize;
 use yestrel_core::estate::{Gateway, Site, UserState};
 use yestrel_core::policy::{At, Known, List, Rule, moment_at, zone};
-use yestrel_core::{Problem, Result};
+use yestrel_core::{Problem, Result, moment};
 
 use super::rehearse::Doors;
 use super::then::Then;
@@ -24,6 +24,19 @@ pub struct Week {
     pub days: [Spans; 7],
 }
 
+/// A week at a gateway.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct WholeWeek {
+    pub gateway: String,
+    /// Of its site, by its name in the IANA time zone database.
+    pub zone: String,
+    /// The day on which it begins.
+    pub monday: Date,
+    /// By what it was decided, in words.
+    pub list: String,
+    pub rows: Vec<Week>,
+}
+
 /// Who could come in when, at a gateway or at the first, in the week of a moment or of now; by any device and credential that they have.
 ///
 /// # Errors
@@ -34,7 +47,7 @@ pub fn week(
     at: Option<&str>,
     list: Option<Vec<Rule>>,
     as_of: Option<Timestamp>,
-) -> Result<Vec<Week>> {
+) -> Result<WholeWeek> {
     let now = context.now;
     context.read(|book| {
         let gateway: Gateway = match gateway {
@@ -49,9 +62,19 @@ pub fn week(
         let then = as_of.map(|at| Then::at(book, at)).transpose()?.unwrap_or_default();
         let now = as_of.unwrap_or(now);
         let at = at.map(|text| moment_at(text, &place, now)).transpose()?.unwrap_or(now);
+        let proposed = list.is_some();
         let rules = match list {
             Some(rules) => rules,
             None => then.rules(book)?,
+        };
+        let all = match rules.len() {
+            1 => "1 policy".to_owned(),
+            many => format!("{many} policies"),
+        };
+        let by = match (proposed, as_of) {
+            (true, _) => format!("by a proposed list of {all}"),
+            (false, Some(at)) => format!("by the list of {}, {all}", moment(at)),
+            (false, None) => format!("by the list of {all}"),
         };
         let list = List::new(&rules, &site.time_zone)?;
         let today = place.to_datetime(at).date();
@@ -127,7 +150,7 @@ pub fn week(
         let mut rows: Vec<_> = rows.into_iter().map(|(days, users)| Week { users, days }).collect();
         rows.iter_mut().for_each(|row| row.users.sort());
         rows.sort_by(|a, b| a.users.cmp(&b.users));
-        Ok(rows)
+        Ok(WholeWeek { gateway: gateway.name, zone: site.time_zone, monday, list: by, rows })
     })
 }
 
@@ -157,6 +180,17 @@ fn days(moments: &[Timestamp], midnights: &[Timestamp], open: &[bool], zone: &ji
 }
 
 impl Week {
+    /// Its users in few words.
+    #[must_use]
+    pub fn who(&self) -> String {
+        match &self.users[..] {
+            [first, second, .., _] if self.users.len() > 3 => {
+                format!("{first}, {second} and {} more", self.users.len() - 2)
+            }
+            few => few.join(", "),
+        }
+    }
+
     /// The hours of a day in words: "05:30-11:15", "all day", or nothing.
     #[must_use]
     pub fn words(&self, day: usize) -> String {

@@ -3,8 +3,10 @@
 //! | file | its job |
 //! |---|---|
 //! | `questions` | what is asked of a new policy at a terminal |
+//! | `plot` | who could come in when, as a picture in a file |
 //! | `rehearsal` | what a rehearsal and a check say |
 
+mod plot;
 pub mod questions;
 mod rehearsal;
 

@@ -11,6 +11,7 @@ use yestrel_core::findings::Grade;
 use yestrel_core::policy::{END, Rule, Weight};
 use yestrel_core::{Problem, Result};
 
+use super::plot;
 use crate::listing::since;
 use crate::output::{Cell, Output, Table};
 use crate::words::{counted, read_file};
@@ -50,6 +51,9 @@ pub struct Arguments {
     /// Who could come in when, in the week of --at
     #[arg(long, conflicts_with_all = ["since", "from"])]
     all_users: bool,
+    /// Draw the week into this file, PNG or SVG by its name
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["who", "since"])]
+    plot: Option<PathBuf>,
     /// Past sign-ins since then, and which of them the list would refuse
     #[arg(long, value_name = "WHEN", value_parser = since)]
     since: Option<Timestamp>,
@@ -70,8 +74,16 @@ pub(super) fn rules(file: &Path) -> Result<Vec<Rule>> {
 pub(super) fn run(output: Output, context: &mut Context, arguments: &Arguments) -> Result<()> {
     let list = arguments.with.as_deref().map(rules).transpose()?;
     if arguments.all_users {
+        arguments.plot.as_deref().map(plot::check).transpose()?;
         let week = policy::week(context, arguments.gateway.as_deref(), arguments.at.as_deref(), list, arguments.as_of)?;
-        show_week(output, &week);
+        match arguments.plot.as_deref() {
+            Some(_) if week.rows.is_empty() => return Err(Problem::refused("there is nothing to draw").why(NOBODY)),
+            Some(file) => {
+                plot::draw(&week, file)?;
+                output.say(&format!("{} shows the week of {} at {}", file.display(), week.monday, week.gateway));
+            }
+            None => show_week(output, &week.rows),
+        }
         return Ok(());
     }
     if let Some(since) = arguments.since {
@@ -177,16 +189,6 @@ fn sentence(near: Option<&str>) -> String {
     format!(". {first}{}.", letters.as_str())
 }
 
-/// Users who could come in at the same hours, in few words.
-fn users_of(row: &Week) -> String {
-    match &row.users[..] {
-        [first, second, .., _] if row.users.len() > 3 => {
-            format!("{first}, {second} and {} more", row.users.len() - 2)
-        }
-        few => few.join(", "),
-    }
-}
-
 /// Signs for a piece of a day: all of it, a part of it, none of it.
 const SIGNS: [char; 3] = ['#', '+', '.'];
 
@@ -204,7 +206,7 @@ fn drawn(spans: &[(u16, u16)], pieces: u16) -> String {
 /// The week as a picture, as finely as so many columns let.
 fn picture(week: &[Week], width: usize) -> String {
     const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
-    let label = week.iter().map(|row| users_of(row).chars().count()).chain([5]).max().unwrap_or(5).min(30);
+    let label = week.iter().map(|row| row.who().chars().count()).chain([5]).max().unwrap_or(5).min(30);
     let fits = |pieces: &u16| label + 2 + 7 * usize::from(*pieces) + 6 <= width;
     let pieces = [24, 12, 8, 6].into_iter().find(fits).unwrap_or(4);
     let wide = usize::from(pieces);
@@ -219,7 +221,7 @@ fn picture(week: &[Week], width: usize) -> String {
         text.push_str(&line("", (0..7).map(hours).collect()));
     }
     for row in week {
-        text.push_str(&line(&users_of(row), row.days.iter().map(|day| drawn(day, pieces)).collect()));
+        text.push_str(&line(&row.who(), row.days.iter().map(|day| drawn(day, pieces)).collect()));
     }
     let piece = match 24 / pieces {
         1 => "the whole hour".to_owned(),
@@ -229,14 +231,16 @@ fn picture(week: &[Week], width: usize) -> String {
     text
 }
 
+/// What is said where a week has nobody in it.
+const NOBODY: &str = "nobody has a device that could sign in; yestrel credential issue USER/DEVICE";
+
 fn show_week(output: Output, week: &[Week]) {
     const COLUMNS: [&str; 9] = ["users", "count", "mon", "tue", "wed", "thu", "fri", "sat", "sun"];
-    let nobody = "nobody has a device that could sign in; yestrel credential issue USER/DEVICE";
     if !output.is_for_programs() && !week.is_empty() {
         output.write(&picture(week, output.width.unwrap_or(120)));
         return;
     }
-    let mut table = Table::new(&COLUMNS, nobody);
+    let mut table = Table::new(&COLUMNS, NOBODY);
     for row in week {
         let days = (0..7).map(|day| Cell::Text(row.words(day)));
         table.row([Cell::List(row.users.clone()), row.users.len().into()].into_iter().chain(days).collect());

@@ -712,3 +712,53 @@ fn the_puzzle_of_the_demo_refuses_each_for_its_reason() {
     });
     world.run("demo --puzzle --stay").is(2);
 }
+
+/// Read by nothing of ours: the chunks of a PNG (ISO/IEC 15948), and an SVG as XML.
+const PICTURES: &str = r#"
+import struct, sys, zlib, xml.etree.ElementTree as tree
+data = open("week.png", "rb").read()
+assert data[:8] == b"\x89PNG\r\n\x1a\n"
+at, packed, kinds = 8, b"", []
+while at < len(data):
+    length, kind = struct.unpack(">I4s", data[at:at + 8])
+    body = data[at + 8:at + 8 + length]
+    assert zlib.crc32(kind + body) == struct.unpack(">I", data[at + 8 + length:at + 12 + length])[0]
+    kinds.append(kind)
+    if kind == b"IHDR":
+        width, height, depth, color = struct.unpack(">IIBB", body[:10])
+    if kind == b"IDAT":
+        packed += body
+    at += 12 + length
+assert kinds[0] == b"IHDR" and kinds[-1] == b"IEND" and (width, depth, color) == (1280, 8, 2)
+assert len(zlib.decompress(packed)) == height * (1 + 3 * width)
+svg = tree.parse("week.svg").getroot()
+words = [(one.text or "").strip() for one in svg.iter() if one.tag.endswith("text")]
+print(*words, sep="\n")
+"#;
+
+#[test]
+fn a_week_is_drawn_into_a_file_that_others_can_read() {
+    let world = World::bare();
+    world.run("demo --puzzle --folder puzzle").is(0);
+    let draw = |more: &str| world.run(&format!("--estate puzzle/skerry policy rehearse --gateway boatyard {more}"));
+    for file in ["week.png", "week.svg"] {
+        draw(&format!("--all-users --at 2027-03-03T10:00:00Z --plot {file}"))
+            .is(0)
+            .says("the week of 2027-03-01 at boatyard");
+    }
+    world.write("pictures.py", PICTURES);
+    let read = world.judge("python3 pictures.py").is(0);
+    let under = "the week of 2027-03-01, by the clock of Europe/Oslo; by the list of 6 policies";
+    for words in ["Who could come in at boatyard", under, "oskar", "Tue", "18"] {
+        assert!(read.out.lines().any(|line| line == words), "{words}: {}", read.out);
+    }
+    // Nothing that is there is lost, and no name is guessed at.
+    let before = std::fs::read(world.path("week.svg")).unwrap();
+    draw("--all-users --plot week.svg").is(3).says("is there already");
+    assert_eq!(std::fs::read(world.path("week.svg")).unwrap(), before);
+    draw("--all-users --plot week.pdf").is(2).says(".svg or .png");
+    draw("--all-users --plot nowhere/week.svg").is(1).says("cannot be written");
+    draw("oskar --plot other.svg").is(2);
+    world.run("policy rehearse --all-users --plot week2.png").is(3);
+    assert!(!world.path("week2.png").exists());
+}

@@ -291,4 +291,8 @@ fn whoever_has_answered_may_be_admitted_by_another_policy() {
     });
     assert!(!reaches(&world));
     assert_eq!(admitted_by(&world), "less");
+    wait(10, "the device knows it", || {
+        let tunnels = world.on_laptop("yestrel tunnel list --format json").json();
+        tunnels[0]["reach"].to_string().contains("10.44.0.99/32").then_some(())
+    });
 }
