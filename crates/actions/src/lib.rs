@@ -9,6 +9,7 @@
 //! | `estate`, `site`, `host`, `gateway`, `listener`, `people`, `credential`, `authority`, `registry`, `policy` | one noun each |
 //! | `session` | who is connected, who was, what agents saw |
 //! | `record` | what happened, counted, and told to other programs |
+//! | `secure` | a connection over TLS to another program |
 //! | `hear` | asking gateways all at once, with a deadline, and nobody at the terminal |
 //! | `job` | commands on many that are done in batches |
 //! | `unfinished` | going on with one that was broken off, taking it back |
@@ -43,6 +44,7 @@ pub mod registry;
 pub mod rename;
 mod renewal;
 pub mod rollout;
+pub mod secure;
 pub mod session;
 pub mod site;
 pub mod status;

@@ -13,6 +13,7 @@ use yestrel_core::syslog::{Event, What};
 use yestrel_core::{Problem, Result};
 
 use crate::Context;
+use crate::secure::{self, Secure};
 use crate::session::{self, Sessions, was_refused};
 
 /// How long another program may take to take a message.
@@ -68,6 +69,8 @@ pub fn counts<'a>(sessions: impl Iterator<Item = &'a Session>) -> Vec<Count> {
 pub enum To {
     /// Over TCP with octets counted (RFC 6587 section 3.4.1), on this machine alone: it is in the clear.
     Tcp(SocketAddr),
+    /// Over TLS, with octets counted (RFC 5425): a name or an address, and a port.
+    Tls(String, u16),
     /// To a local socket, a datagram for each.
     Socket(PathBuf),
 }
@@ -79,25 +82,48 @@ impl std::str::FromStr for To {
         if let Some(path) = text.strip_prefix("unix:") {
             return Ok(Self::Socket(path.into()));
         }
+        if let Some(place) = text.strip_prefix("tls:") {
+            // An address of IPv6 stands in brackets, where a port follows (RFC 3986 section 3.2.2).
+            let (host, port) = match place.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+                Some((host, port)) => (host, port.strip_prefix(':').or(port.is_empty().then_some("6514"))),
+                None if place.starts_with('[') => (place, None),
+                None => match place.rsplit_once(':') {
+                    Some((host, port)) if !host.contains(':') => (host, Some(port)),
+                    Some(_) => (place, Some("6514")),
+                    None => (place, Some("6514")),
+                },
+            };
+            let port = port.and_then(|port| port.parse().ok()).filter(|port| *port > 0);
+            return match port {
+                Some(port) if !host.is_empty() => Ok(Self::Tls(host.to_owned(), port)),
+                _ => Err(Problem::words(format!("{:?} is no place to tell it to", shortened(text)))
+                    .why("it is a name or an address, and a port")
+                    .try_("tls:log.skerry.example:6514")),
+            };
+        }
         let at = text.strip_prefix("tcp:").and_then(|at| at.parse::<SocketAddr>().ok()).ok_or_else(|| {
-            Problem::words(format!("{:?} is no place to tell it to", text.chars().take(80).collect::<String>()))
-                .why("it is a local socket, or a port of this machine")
-                .try_("unix:/dev/log or tcp:127.0.0.1:6514")
+            Problem::words(format!("{:?} is no place to tell it to", shortened(text)))
+                .why("it is a local socket, a port of this machine, or whoever is asked over TLS")
+                .try_("unix:/dev/log, tcp:127.0.0.1:6514 or tls:log.skerry.example")
         })?;
         if !at.ip().is_loopback() {
             return Err(Problem::refused(format!("the record is not sent to {at} in the clear"))
                 .why("whoever is on the way would read who comes in from where")
-                .try_("tcp:127.0.0.1:PORT   of a program on this machine that sends it on over TLS"));
+                .try_(format!("tls:{at} --trust FILE   over TLS, with the certificate of who signed its own")));
         }
         Ok(Self::Tcp(at))
     }
 }
 
-/// Tells lines to another program; gives how many it took.
+fn shortened(text: &str) -> String {
+    text.chars().take(80).collect()
+}
+
+/// Tells lines to another program; gives how many it took. `secure`: how, where it is over TLS.
 ///
 /// # Errors
 /// Nobody takes them there, or not all.
-pub fn tell(lines: &[String], to: &To) -> Result<usize> {
+pub fn tell(lines: &[String], to: &To, secure: Option<&Secure>) -> Result<usize> {
     let nobody = |place: String, error: std::io::Error| {
         Problem::failed(format!("nobody takes the record at {place}")).why(error.to_string())
     };
@@ -108,6 +134,16 @@ pub fn tell(lines: &[String], to: &To) -> Result<usize> {
             .try_("the same again: whoever keeps them must know what it has already")
     };
     match to {
+        To::Tls(host, port) => {
+            let secure = secure.ok_or_else(|| {
+                Problem::words("whom to trust at the other end is missing")
+                    .why("nobody is told who comes in from where that is not known")
+                    .try_("--trust FILE   with the certificate of who signed the other end's, or with that one itself")
+            })?;
+            let framed: String = lines.iter().map(|line| format!("{} {line}", line.len())).collect();
+            secure::send(host, *port, secure, framed.as_bytes(), PATIENCE)?;
+            told = lines.len();
+        }
         To::Tcp(at) => {
             let mut stream = TcpStream::connect_timeout(at, PATIENCE).map_err(|error| nobody(at.to_string(), error))?;
             let _ = stream.set_write_timeout(Some(PATIENCE));
@@ -159,7 +195,28 @@ mod tests {
         assert_eq!("tcp:127.0.0.1:6514".parse::<To>().unwrap(), To::Tcp(([127, 0, 0, 1], 6514).into()));
         assert_eq!("unix:/dev/log".parse::<To>().unwrap(), To::Socket("/dev/log".into()));
         assert!("tcp:192.0.2.7:514".parse::<To>().unwrap_err().error.contains("in the clear"));
-        for text in ["", "tcp:", "udp:127.0.0.1:514", "127.0.0.1:514", "tcp:localhost"] {
+        let tls = |host: &str, port| To::Tls(host.into(), port);
+        for (text, to) in [
+            ("tls:log.skerry.example", tls("log.skerry.example", 6514)),
+            ("tls:192.0.2.7:10514", tls("192.0.2.7", 10514)),
+            ("tls:[2001:db8::7]:10514", tls("2001:db8::7", 10514)),
+            ("tls:2001:db8::7", tls("2001:db8::7", 6514)),
+            ("tls:[2001:db8::7]", tls("2001:db8::7", 6514)),
+        ] {
+            assert_eq!(text.parse::<To>().unwrap(), to, "{text}");
+        }
+        for text in [
+            "tls:",
+            "tls:log:0",
+            "tls:log:x",
+            "tls:[2001:db8::7",
+            "tls:[::1]x",
+            "",
+            "tcp:",
+            "udp:127.0.0.1:514",
+            "127.0.0.1:514",
+            "tcp:localhost",
+        ] {
             assert!(text.parse::<To>().is_err(), "{text}");
         }
     }

@@ -1,9 +1,11 @@
 //! `yestrel session`
 
 use std::collections::BTreeSet;
+use std::path::PathBuf;
 
 use clap::Subcommand;
 use yestrel_actions::record::{self, To};
+use yestrel_actions::secure::Secure;
 use yestrel_actions::{people, session};
 use yestrel_core::estate::Session;
 use yestrel_core::syslog::Event;
@@ -49,7 +51,7 @@ pub enum Command {
     },
     /// Write the record for other programs, or tell it to one: who came in, from where, by which policy, why not, why no longer
     #[command(
-        after_help = "Example:\n  yestrel session export --since 30d > record.jsonl\n  yestrel session export harbour --since 1d --as syslog --to unix:/dev/log\n\nsyslog is RFC 5424; over TCP octets are counted (RFC 6587), and only to this machine, since it is in the clear."
+        after_help = "Example:\n  yestrel session export --since 30d > record.jsonl\n  yestrel session export harbour --since 1d --as syslog --to unix:/dev/log\n  yestrel session export --since 1d --as syslog --to tls:log.skerry.example --trust log.pem\n\nsyslog is RFC 5424, over TLS as RFC 5425 says. Over TCP octets are counted (RFC 6587), and only to this machine, since it is in the clear."
     )]
     Export {
         /// Only of this gateway
@@ -60,9 +62,18 @@ pub enum Command {
         /// One JSON object a line, or messages of RFC 5424
         #[arg(long = "as", value_name = "FORM", value_parser = ["json-lines", "syslog"], default_value = "json-lines")]
         form: String,
-        /// A local socket or a port of this machine, in place of standard output: unix:PATH, tcp:127.0.0.1:PORT
+        /// In place of standard output: unix:PATH, tcp:127.0.0.1:PORT, or over TLS tls:HOST:PORT
         #[arg(long, value_name = "PLACE", value_parser = place)]
         to: Option<To>,
+        /// Over TLS: a file with certificates to trust at the other end, of who signed its own or that itself (PEM)
+        #[arg(long, value_name = "FILE", requires = "to")]
+        trust: Option<PathBuf>,
+        /// Over TLS: a certificate to show there, with those that sign it (PEM)
+        #[arg(long, value_name = "FILE", requires_all = ["trust", "key"])]
+        certificate: Option<PathBuf>,
+        /// Its private key (PEM)
+        #[arg(long, value_name = "FILE", requires = "certificate")]
+        key: Option<PathBuf>,
     },
     /// End a device's sessions; it may come in again
     #[command(after_help = "Example:\n  yestrel session end mara/laptop --words 'maintenance until noon'")]
@@ -149,13 +160,14 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.table(&table);
             found.silent
         }
-        Command::Export { gateway, since, form, to } => {
+        Command::Export { gateway, since, form, to, trust, certificate, key } => {
+            let secure = trust.map(|trust| Secure { trust, own: certificate.zip(key) });
             let found = record::events(&mut context, gateway.as_deref(), since)?;
             let line = |event: &Event| if form == "syslog" { event.syslog() } else { event.json() };
             let lines: Vec<String> = found.sessions.iter().map(|(_, event)| line(event)).collect();
             match to {
                 Some(to) => {
-                    let told = record::tell(&lines, &to)?;
+                    let told = record::tell(&lines, &to, secure.as_ref())?;
                     output.say(&format!("told {}", crate::words::counted(told, "event")));
                 }
                 None => lines.iter().for_each(|line| output.write(&format!("{line}\n"))),

@@ -31,6 +31,7 @@
 //! | `by_ssh`, `by_ssh_changes` | machines over SSH: coming there, changing what runs there |
 //! | `second_factor` | second factors that policies ask for |
 //! | `sign_ins` | what policies ask about how somebody signed in: registry, realm, the first time, a second factor |
+//! | `told` | the record, told over TLS |
 //! | `phones` | what phones and computers have built in comes in |
 //! | `packages` | signed packages, upgrades without a person |
 //! | `manual` | what is made from the commands themselves |
@@ -72,5 +73,6 @@ mod processes;
 mod renamed;
 mod second_factor;
 mod sign_ins;
+mod told;
 mod undone;
 mod whole;
