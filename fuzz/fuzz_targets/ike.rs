@@ -37,6 +37,7 @@ impl Anybody {
             resolvers: vec!["10.44.0.20".parse().expect("an address")],
             domains: vec!["skerry.example".into()],
             reach: vec!["10.44.0.0/22".parse().expect("a range")],
+            lifetime: None,
         };
         Granted { credential: [7; 32], settings }
     }

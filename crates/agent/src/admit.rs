@@ -482,8 +482,14 @@ impl Shared {
         };
         let before = own.of(&admission.device);
         let inner = own
-            .lease(&admission.device, &admission.pool, given, connected)
-            .ok_or_else(|| Refusal::plain(Reason::PoolFull))?;
+            .lease(&admission.device, &admission.pool, |address| admission.may_lease(address), given, connected)
+            .ok_or_else(|| match (&admission.terms.pool, &admission.policy) {
+                (Some(own), Some(policy)) => {
+                    let words = format!("no address of {own} is left here, which the policy {policy} gives");
+                    Refusal { reason: Reason::PoolFull, words }
+                }
+                _ => Refusal::plain(Reason::PoolFull),
+            })?;
         if before != Some(inner) {
             if let Some(before) = before {
                 self.scribe.leased(listener, before, None);
@@ -508,11 +514,14 @@ impl Shared {
         }
     }
 
-    /// Whether a session has an address that the order in force gives with somebody else's credential.
+    /// Whether a session has an address that the order in force gives with somebody else's credential, or a policy to others.
     pub(crate) fn must_yield(&self, seat: &Seat, admission: &Admission) -> bool {
         let inner = four(seat);
         let given =
             |in_force: &InForce| in_force.given.get(&*seat.listener()).is_some_and(|given| given.contains(&inner));
+        if admission.address.is_none() && !admission.may_lease(inner) {
+            return true;
+        }
         admission.address != Some(inner) && self.in_force().is_some_and(|in_force| given(&in_force))
     }
 

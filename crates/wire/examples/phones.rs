@@ -126,6 +126,7 @@ impl Keep<'_> {
             resolvers: vec!["10.44.0.20".parse().expect("an address")],
             domains: vec!["skerry.example".into()],
             reach: vec!["10.44.0.0/22".parse().expect("a range"), "fd01:203:406::/64".parse().expect("a range")],
+            lifetime: None,
         };
         Granted { credential, settings }
     }

@@ -128,6 +128,7 @@ impl Keep {
                 resolvers: vec!["10.44.0.20".parse().unwrap()],
                 domains: vec!["skerry.example".into()],
                 reach: vec!["10.44.0.0/22".parse().unwrap(), "fd01:203:405::/64".parse().unwrap()],
+                lifetime: None,
             },
         }
     }

@@ -6,6 +6,7 @@
 //! | `asked` | what policies ask of people, which an order must say of them |
 //! | `names` | policies follow what they name |
 //! | `places` | everywhere that somebody could sign in |
+//! | `pools` | which addresses listeners lease |
 //! | `rehearse` | playing a sign-in through the list, checking the list |
 //! | `then` | the list and people as they are, or as they were |
 //! | `week` | who could come in when, over a week |
@@ -14,6 +15,7 @@ mod asked;
 mod checked;
 mod names;
 mod places;
+mod pools;
 mod rehearse;
 mod then;
 mod week;
@@ -133,6 +135,13 @@ fn place(book: &Book<'_>, list: &mut [Policy], stand: &Stand) -> Result<i64> {
 /// Checks that a policy can be kept: its conditions, and that what it names is there.
 fn check_one(book: &Book<'_>, rule: &Rule) -> Result<()> {
     rule.check()?;
+    if let Some(pool) = rule.terms.pool.filter(|pool| !pools::has_pool(book, pool).unwrap_or(true)) {
+        return Err(Problem::refused(format!("no listener leases addresses of {pool}"))
+            .why(
+                "an inner address comes from the pool of the listener at which somebody comes in: it is a part of that",
+            )
+            .try_("yestrel listener list"));
+    }
     for (asks, values) in rule.when.iter().chain(&rule.unless) {
         for value in values {
             match asks {

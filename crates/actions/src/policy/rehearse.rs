@@ -244,8 +244,28 @@ pub fn check(context: &mut Context, list: Option<Vec<Rule>>) -> Result<Checked> 
         let mut findings = policy::check(&rules, &world)?;
         findings.extend(without_a_factor(book, &rules, &world, &lacking)?);
         findings.extend(of_nobodys_realm(book, &rules)?);
+        findings.extend(of_no_pool(book, &rules)?);
         Ok(Checked { findings, policies: rules.len() })
     })
+}
+
+/// Policies that give addresses of a pool that is there no more.
+fn of_no_pool(book: &Book<'_>, rules: &[Rule]) -> Result<Vec<Finding>> {
+    let mut findings = Vec::new();
+    for rule in rules {
+        let Some(pool) = rule.terms.pool else { continue };
+        if !super::pools::has_pool(book, &pool)? {
+            findings.push(Finding {
+                weight: Weight::Poor,
+                policy: Some(rule.name.clone()),
+                words: format!(
+                    "gives addresses of {pool}, and no listener leases any of it: whoever it admits gets none"
+                ),
+                example: Some("yestrel listener list".into()),
+            });
+        }
+    }
+    Ok(findings)
 }
 
 /// Policies about a realm that no registry claims: no account is called so.

@@ -91,6 +91,7 @@ fn settings(granted: &Admitted, domains: &[String]) -> Settings {
         resolvers: given.resolvers,
         domains: domains.to_vec(),
         reach,
+        lifetime: granted.admission.lifetime(),
     }
 }
 

@@ -13,7 +13,7 @@ mod rehearsal;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
-use ipnet::IpNet;
+use ipnet::{IpNet, Ipv4Net};
 use jiff::Timestamp;
 use yestrel_actions::Context;
 use yestrel_actions::policy::{self, Leaves, Line, Stand, Wish};
@@ -226,9 +226,12 @@ pub struct Limits {
     /// Ask whoever comes in for the code of a second factor; nothing passes before it is answered. For the tunnel quill
     #[arg(long)]
     second_factor: bool,
-    /// Ask for it again after so long, also in a session that goes on: 8h; without it, in each session once
+    /// Ask for it again after so long, also in a session that goes on: 8h. For ikev2, without it: sign in again after so long
     #[arg(long, value_name = "DURATION", value_parser = seconds)]
     again_after: Option<u32>,
+    /// Lease an inner address of this part of the listener's pool, and to nobody else. For the tunnel ikev2
+    #[arg(long, value_name = "RANGE")]
+    pool: Option<Ipv4Net>,
 }
 
 impl Limits {
@@ -245,6 +248,7 @@ impl Limits {
             resolvers: self.resolver.clone(),
             second_factor: self.second_factor,
             again_after: self.again_after,
+            pool: self.pool.map(|pool| pool.trunc()),
         }
     }
 
@@ -263,6 +267,7 @@ impl Limits {
             resolvers: if named.resolvers.is_empty() { before.resolvers } else { named.resolvers },
             second_factor: named.second_factor || before.second_factor,
             again_after: named.again_after.or(before.again_after),
+            pool: named.pool.or(before.pool),
         }
     }
 }

@@ -34,7 +34,7 @@ N = {
     "TEMPORARY_FAILURE": 43, "CHILD_SA_NOT_FOUND": 44, "INITIAL_CONTACT": 16384, "NAT_DETECTION_SOURCE_IP": 16388,
     "NAT_DETECTION_DESTINATION_IP": 16389, "COOKIE": 16390, "USE_TRANSPORT_MODE": 16391, "REKEY_SA": 16393,
     "ESP_TFC_PADDING_NOT_SUPPORTED": 16394, "NON_FIRST_FRAGMENTS_ALSO": 16395, "MOBIKE_SUPPORTED": 16396, "UPDATE_SA_ADDRESSES": 16400,
-    "COOKIE2": 16401, "IKEV2_FRAGMENTATION_SUPPORTED": 16430, "SIGNATURE_HASH_ALGORITHMS": 16431,
+    "COOKIE2": 16401, "AUTH_LIFETIME": 16403, "IKEV2_FRAGMENTATION_SUPPORTED": 16430, "SIGNATURE_HASH_ALGORITHMS": 16431,
 }
 NAMES = {number: name for name, number in N.items()}
 IP4, NETMASK, DNS4, IP6, DNS6, DOMAIN = 1, 2, 3, 8, 10, 25
@@ -791,8 +791,11 @@ class Device:
             wanted = c.prf(self.sa.suite.prf, key, self.octets(self.answer_init, self.ni, self.sa.pr, first[IDR]))
             check(last[AUTH] == bytes([2, 0, 0, 0]) + wanted, "the gateway proves the key of EAP (RFC 7296 section 2.16)")
         by = {kind: body for kind, body in found if kind != NOTIFY}
-        said = {read_notify(body)[0] for kind, body in found if kind == NOTIFY}
+        said = {read_notify(body)[0]: read_notify(body)[1] for kind, body in found if kind == NOTIFY}
         self.mobike = "MOBIKE_SUPPORTED" in said
+        lifetime = said.get("AUTH_LIFETIME")
+        check(lifetime is None or len(lifetime) == 4, "a lifetime is four bytes (RFC 4478 section 3)")
+        lifetime = lifetime and struct.unpack(">I", lifetime)[0]
         self.take_settings(by)
         suite, theirs = read_chosen(by[SA], 3, offers, 4)
         check(suite.group is None, "the first child has no exchange of its own")
@@ -803,7 +806,7 @@ class Device:
         ranges = lambda ts: [f"{text(first)}-{text(last)}" for _, first, last in ts]
         return {"inner": [text(one) for one in self.addresses], "resolvers": self.resolvers, "domains": self.domains, "proof": self.proof,
                 "esp": [suite.encr, suite.bits, suite.integ, suite.esn], "tsi": ranges(tsi), "tsr": ranges(tsr), "mobike": self.mobike,
-                "chain": len(certificates), "events": self.events}
+                "chain": len(certificates), "lifetime": lifetime, "events": self.events}
 
     def refuse(self, found):
         for kind, body in found:

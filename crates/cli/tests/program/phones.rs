@@ -24,7 +24,7 @@ fn the_device_in_tests_gives_the_published_examples() {
 }
 
 /// Harbour with an authority and a listener for built-in clients, and whatever devices.
-fn harbour(listener: &str, devices: &[(&str, &str)]) -> World {
+pub fn harbour(listener: &str, devices: &[(&str, &str)]) -> World {
     let mut world = World::estate();
     world.start_lab("--namespaces");
     world.run("site add harbour --network 10.44.0.0/22").is(0);
@@ -57,7 +57,7 @@ fn own_name(world: &World, device: &str) -> String {
 }
 
 /// What a device with a certificate plays, as far as no character says otherwise.
-fn play(world: &World, device: &str, steps: Value) -> Value {
+pub fn play(world: &World, device: &str, steps: Value) -> Value {
     let path = |name: &str| world.path(name).to_str().unwrap().to_owned();
     json!({
         "gateway": "203.0.113.10",
@@ -124,13 +124,13 @@ pub fn played(world: &World, play: &Value) -> Vec<Value> {
 }
 
 /// A device that plays while the test goes on.
-struct Playing {
+pub struct Playing {
     child: Child,
     out: std::path::PathBuf,
 }
 
 impl Playing {
-    fn start(world: &World, name: &str, play: &Value) -> Self {
+    pub fn start(world: &World, name: &str, play: &Value) -> Self {
         let out = world.path(&format!("{name}.out"));
         let file = std::fs::File::create(&out).unwrap();
         let child = playing(world, &format!("{name}.json"), play).stdout(file).spawn().unwrap();
@@ -142,7 +142,7 @@ impl Playing {
         text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
     }
 
-    fn is_at(&self, steps: usize) {
+    pub fn is_at(&self, steps: usize) {
         wait(30, "the device has come so far", || (self.said().len() >= steps).then_some(()));
     }
 

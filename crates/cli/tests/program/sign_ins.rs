@@ -3,7 +3,7 @@
 
 use crate::accounts::code;
 use crate::common::{World, wait};
-use crate::phones::{account_play, played};
+use crate::phones::{self, account_play, played};
 
 #[test]
 fn registries_are_asked_in_an_order_in_which_no_two_claim_the_same() {
@@ -295,4 +295,65 @@ fn whoever_has_answered_may_be_admitted_by_another_policy() {
         let tunnels = world.on_laptop("yestrel tunnel list --format json").json();
         tunnels[0]["reach"].to_string().contains("10.44.0.99/32").then_some(())
     });
+}
+
+/// Whoever came in by `ikev2` is told when to sign in again, and gone when they did not; some have addresses of their own.
+#[test]
+fn by_ikev2_a_policy_wants_to_be_signed_in_again_and_gives_addresses_to_some_alone() {
+    let world = phones::harbour(
+        "--pool 10.187.45.0/24",
+        &[("phone", "--kind certificate"), ("tablet", "--kind certificate"), ("watch", "--kind certificate")],
+    );
+    // What cannot be.
+    for (policy, says) in [
+        ("--again-after 8h", "--when tunnel=ikev2"),
+        ("--pool 10.187.45.248/30", "--when tunnel=ikev2"),
+        ("--when tunnel=quill --pool 10.187.45.248/30", "leases one at sign-in"),
+        ("--when tunnel=ikev2 --again-after 30s", "too soon"),
+        ("--when tunnel=ikev2 --pool 10.187.46.0/30", "no listener leases addresses"),
+        ("--when tunnel=ikev2,quill --again-after 8h", "every two minutes"),
+    ] {
+        let came = world.run(&format!("policy add yard admit {policy}"));
+        assert!(came.code != 0 && came.err.contains(says), "{policy}: {came:?}");
+    }
+    // Two addresses, for two devices of three.
+    let yard = "--when tunnel=ikev2 --when device=mara/phone,mara/tablet --pool 10.187.45.252/30 --again-after 8h";
+    world.run(&format!("policy add yard admit {yard} --first")).is(0);
+    world.run("policy list --wide").is(0).says("signs in again after 8h").says("an address of 10.187.45.252/30");
+    let exported = world.run("policy export").is(0).out;
+    assert!(
+        exported.contains("pool = \"10.187.45.252/30\"") && exported.contains("again-after = \"8h\""),
+        "{exported}"
+    );
+    world.write("policies.toml", &exported);
+    world.run("policy import policies.toml").is(0).says("as in the file");
+    world.run("rollout --yes").is(0);
+    let comes = |device: &str, steps: serde_json::Value| played(&world, &phones::play(&world, device, steps));
+    let auth = |said: &[serde_json::Value]| said[0]["auth"].clone();
+    let out = serde_json::json!([["in"], ["out"]]);
+    let first = auth(&comes("phone", out.clone()));
+    assert_eq!((first["lifetime"].as_u64(), first["inner"][0].as_str()), (Some(8 * 3600), Some("10.187.45.254")));
+    assert_eq!(auth(&comes("tablet", out.clone()))["inner"][0], "10.187.45.253");
+    // Whoever the policy is not about is told no time, and none of those addresses.
+    let other = auth(&comes("watch", out.clone()));
+    assert!(other["lifetime"].is_null() && other["inner"][0] == "10.187.45.251", "{other}");
+    assert_eq!(auth(&comes("phone", out))["inner"][0], first["inner"][0], "the same again");
+    // Whoever does not sign in again is gone after that time, and the record says why.
+    let until = serde_json::json!([["in"], ["until", world.path("over").to_str().unwrap()], ["out"]]);
+    let playing = phones::Playing::start(&world, "phone", &phones::play(&world, "phone", until));
+    playing.is_at(1);
+    let later = |hours: i64| {
+        let at = jiff::Timestamp::now() + jiff::SignedDuration::from_hours(hours);
+        at.strftime("%Y-%m-%d %H:%M").to_string()
+    };
+    world.run_words(&["lab", "clock", "harbour", "--at", &later(7), "--time-zone", "UTC"]).is(0);
+    assert!(world.run("session list").is(0).out.contains("mara/phone"));
+    world.run_words(&["lab", "clock", "harbour", "--at", &later(9), "--time-zone", "UTC"]).is(0);
+    wait(30, "it is gone", || world.run("session list").is(0).out.contains("nobody").then_some(()));
+    world.run("session list --past --format json").is(0).says("limit: it did not sign in again within 8h");
+    world.write("over", "");
+    drop(playing);
+    // The pool of a policy that no listener has any more is found, and who is admitted by it is refused in words.
+    world.run("listener change harbour/ikev2 --pool 10.187.47.0/24 --yes").is(0);
+    world.run("policy check").says("gives addresses of 10.187.45.252/30, and no listener leases any of it");
 }

@@ -35,6 +35,8 @@ pub struct Admission {
     /// The policy by which it is admitted; `None` in an order without any.
     pub policy: Option<String>,
     pub terms: Terms,
+    /// Parts of the pool from which only others are leased an address.
+    pub reserved: Vec<Ipv4Net>,
     /// What the codes of its second factor come from, sealed to this gateway.
     pub second: Option<Sealed>,
     /// When it ends or may end by itself, at the latest; of a session that is up.
@@ -42,6 +44,21 @@ pub struct Admission {
 }
 
 impl Admission {
+    /// Whether it may be leased this inner address, by its policy and those that reserve some for others.
+    #[must_use]
+    pub fn may_lease(&self, address: Ipv4Addr) -> bool {
+        match &self.terms.pool {
+            Some(own) => own.contains(&address),
+            None => !self.reserved.iter().any(|other| other.contains(&address)),
+        }
+    }
+
+    /// Seconds after which it is over, unless it signs in again before (RFC 4478).
+    #[must_use]
+    pub fn lifetime(&self) -> Option<u32> {
+        self.terms.session.into_iter().chain(self.terms.anew()).min()
+    }
+
     /// What the device is told, once it has an inner address, by an order of this number.
     #[must_use]
     pub fn settings(&self, inner: Ipv4Addr, order: u64) -> Settings {
@@ -125,13 +142,21 @@ pub fn decide(
     if let Some(seconds) = terms.session.filter(|_| over.is_some_and(|over| over <= now)) {
         return Err(Refusal { reason: Reason::Limit, words: format!("its session time of {} is over", span(seconds)) });
     }
+    let stale = claim.since.zip(terms.anew()).and_then(|(since, seconds)| later(since, seconds));
+    if let Some(seconds) = terms.anew().filter(|_| stale.is_some_and(|stale| stale <= now)) {
+        return Err(Refusal {
+            reason: Reason::Limit,
+            words: format!("it did not sign in again within {}", span(seconds)),
+        });
+    }
     let ages = roll.policies().filter(|_| !terms.stay).and_then(|list| list.next_age(admit.issued?, now));
     let reach = match &terms.reach {
         Some(most) => reach::within(&[&listener.reach, most]),
         None => listener.reach.clone(),
     };
     Ok(Admission {
-        again: [admit.until, over, ages].into_iter().flatten().min(),
+        again: [admit.until, over, stale, ages].into_iter().flatten().min(),
+        reserved: roll.policies().map(|list| list.pools().collect()).unwrap_or_default(),
         policy,
         device: admit.device,
         proof: admit.proof,

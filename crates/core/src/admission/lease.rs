@@ -38,18 +38,22 @@ impl Leases {
         }
     }
 
-    /// An address of the pool for a device: the one that it had, else one that nobody has, else one whose holder is neither
+    /// An address of the pool for a device, of those that it `may` have: the one that it had, else one that nobody has, else one whose holder is neither
     /// connected nor in the way (`connected` is only asked then). Addresses that are given with credentials (`given`) are never
     /// leased. Leases go from the top of the pool down, where credentials get theirs from the bottom up. `None`: the pool is full.
     pub fn lease(
         &mut self,
         device: &str,
         pool: &Ipv4Net,
+        may: impl Fn(Ipv4Addr) -> bool,
         given: &HashSet<Ipv4Addr>,
         connected: impl FnOnce() -> HashSet<Ipv4Addr>,
     ) -> Option<Ipv4Addr> {
         let usable = |address: Ipv4Addr| {
-            pool.contains(&address) && address != pool::gateway_address(pool) && !given.contains(&address)
+            pool.contains(&address)
+                && address != pool::gateway_address(pool)
+                && !given.contains(&address)
+                && may(address)
         };
         if let Some(had) = self.of(device).filter(|had| usable(*had)) {
             return Some(had);
@@ -80,28 +84,48 @@ mod tests {
     fn a_device_gets_the_same_address_again_and_from_the_top() {
         let mut leases = Leases::default();
         let none = HashSet::new();
-        let first = leases.lease("mara/phone", &pool(), &none, HashSet::new).unwrap();
+        let first = leases.lease("mara/phone", &pool(), |_| true, &none, HashSet::new).unwrap();
         assert_eq!(first, Ipv4Addr::new(10, 187, 44, 6));
-        assert_ne!(leases.lease("tomas/phone", &pool(), &none, HashSet::new), Some(first));
-        assert_eq!(leases.lease("mara/phone", &pool(), &none, HashSet::new), Some(first));
+        assert_ne!(leases.lease("tomas/phone", &pool(), |_| true, &none, HashSet::new), Some(first));
+        assert_eq!(leases.lease("mara/phone", &pool(), |_| true, &none, HashSet::new), Some(first));
         // It was given with a credential since: the lease yields.
         let given = HashSet::from([first]);
-        assert_ne!(leases.lease("mara/phone", &pool(), &given, HashSet::new), Some(first));
+        assert_ne!(leases.lease("mara/phone", &pool(), |_| true, &given, HashSet::new), Some(first));
     }
 
     #[test]
     fn a_full_pool_takes_the_address_of_somebody_who_is_away_and_never_of_somebody_who_is_there() {
         let mut leases = Leases::default();
         let none = HashSet::new();
-        let taken: HashSet<_> =
-            (0..5).map(|n| leases.lease(&format!("user-{n}/phone"), &pool(), &none, HashSet::new).unwrap()).collect();
+        let taken: HashSet<_> = (0..5)
+            .map(|n| leases.lease(&format!("user-{n}/phone"), &pool(), |_| true, &none, HashSet::new).unwrap())
+            .collect();
         assert_eq!(taken.len(), 5);
         let mut connected = taken.clone();
-        assert_eq!(leases.lease("late/phone", &pool(), &none, || connected.clone()), None);
+        assert_eq!(leases.lease("late/phone", &pool(), |_| true, &none, || connected.clone()), None);
         let away = leases.of("user-3/phone").unwrap();
         connected.remove(&away);
-        assert_eq!(leases.lease("late/phone", &pool(), &none, || connected.clone()), Some(away));
+        assert_eq!(leases.lease("late/phone", &pool(), |_| true, &none, || connected.clone()), Some(away));
         assert_eq!(leases.of("user-3/phone"), None);
+    }
+
+    #[test]
+    fn what_is_for_some_nobody_else_gets_and_who_may_not_keep_an_address_gets_another() {
+        let mut leases = Leases::default();
+        let none = HashSet::new();
+        let low = |address: Ipv4Addr| address.octets()[3] < 4;
+        let first = leases.lease("mara/phone", &pool(), |_| true, &none, HashSet::new).unwrap();
+        assert_eq!(first, Ipv4Addr::new(10, 187, 44, 6));
+        let other = leases.lease("mara/phone", &pool(), low, &none, HashSet::new).unwrap();
+        assert_eq!(other, Ipv4Addr::new(10, 187, 44, 3));
+        assert_eq!(leases.lease("tomas/phone", &pool(), low, &none, HashSet::new), Some(Ipv4Addr::new(10, 187, 44, 2)));
+        let full = leases.lease("ines/phone", &pool(), low, &none, || leases_of(&[2, 3]));
+        assert_eq!(full, None);
+        assert_eq!(leases.lease("ines/phone", &pool(), |address| !low(address), &none, HashSet::new), Some(first));
+    }
+
+    fn leases_of(all: &[u8]) -> HashSet<Ipv4Addr> {
+        all.iter().map(|last| Ipv4Addr::new(10, 187, 44, *last)).collect()
     }
 
     proptest! {
@@ -111,7 +135,7 @@ mod tests {
             for (device, given) in asks {
                 let given = HashSet::from([Ipv4Addr::new(10, 187, 44, given)]);
                 let connected: HashSet<_> = leases.holders().map(|(_, address)| address).take(2).collect();
-                if let Some(address) = leases.lease(&format!("{device}"), &pool(), &given, || connected) {
+                if let Some(address) = leases.lease(&format!("{device}"), &pool(), |_| true, &given, || connected) {
                     prop_assert!(pool().contains(&address) && !given.contains(&address));
                 }
                 let held: Vec<_> = leases.holders().map(|(_, address)| address).collect();

@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use ipnet::IpNet;
+use ipnet::{IpNet, Ipv4Net};
 use serde::{Deserialize, Serialize};
 
 use super::asks::{Conditions, Values};
@@ -76,6 +76,8 @@ struct EntryTerms {
     second_factor: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     again_after: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pool: Option<Ipv4Net>,
 }
 
 /// Writes a list. It holds no secret.
@@ -96,6 +98,7 @@ pub fn write(list: &[Listed]) -> String {
             resolvers: of.resolvers,
             second_factor: of.second_factor,
             again_after: of.again_after.map(span),
+            pool: of.pool,
         };
         let terms = (!terms.is_none()).then_some(limits);
         Entry { name, effect, off: !on, about: about.clone(), when, unless, terms }
@@ -175,6 +178,7 @@ pub fn read(text: &str) -> Result<Vec<Listed>> {
                 resolvers: of.resolvers,
                 second_factor: of.second_factor,
                 again_after: seconds(of.again_after)?,
+                pool: of.pool.map(|pool| pool.trunc()),
             };
             let rule = Rule { name: name.clone(), effect, when: canonical(when)?, unless: canonical(unless)?, terms };
             rule.check()?;

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::net::IpAddr;
 
-use ipnet::IpNet;
+use ipnet::{IpNet, Ipv4Net};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
@@ -339,6 +339,11 @@ impl List {
     pub fn next_age(&self, issued: Timestamp, after: Timestamp) -> Option<Timestamp> {
         let old = |seconds: i64| issued.checked_add(SignedDuration::from_secs(seconds)).ok();
         self.ages().into_iter().filter_map(old).filter(|at| *at > after).min()
+    }
+
+    /// The parts of pools that policies give addresses of.
+    pub fn pools(&self) -> impl Iterator<Item = Ipv4Net> {
+        self.rules.iter().filter_map(|ready| ready.rule.terms.pool)
     }
 
     /// Whether a decision may become another by itself.

@@ -3,12 +3,12 @@
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 
-use ipnet::IpNet;
+use ipnet::{IpNet, Ipv4Net};
 use serde::{Deserialize, Serialize};
 
 use super::asks::{Asks, Conditions, Values, in_words};
 use super::hours::span;
-use crate::tunnel::quill;
+use crate::tunnel::{ikev2, quill};
 use crate::{Problem, Result};
 
 /// What a policy does with whoever its conditions are about.
@@ -64,9 +64,13 @@ pub struct Terms {
     /// Whoever comes in is asked for the code of a second factor, and nothing passes before it is answered.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub second_factor: bool,
-    /// Seconds after which a second factor is asked for again; without it, in each session once.
+    /// Seconds after which a second factor is asked for again; without it, in each session once. Where none is asked for, seconds after which
+    /// whoever is in must have signed in again (RFC 4478).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub again_after: Option<u32>,
+    /// An inner address is leased from this part of the listener's pool, and to nobody else.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pool: Option<Ipv4Net>,
 }
 
 /// Bits a second that a rate can be.
@@ -94,7 +98,7 @@ pub const SHORTEST: u32 = 10;
 
 impl Terms {
     /// What each is called.
-    pub const NAMES: [&str; 11] = [
+    pub const NAMES: [&str; 13] = [
         "idle",
         "session",
         "user-sessions",
@@ -106,6 +110,8 @@ impl Terms {
         "resolvers",
         "second-factor",
         "again-after",
+        "sign-in-again",
+        "pool",
     ];
 
     /// Whether nothing is limited.
@@ -130,8 +136,16 @@ impl Terms {
             !resolvers.is_empty(),
             self.second_factor,
             self.again_after.is_some(),
+            self.anew().is_some(),
+            self.pool.is_some(),
         ];
         Self::NAMES.into_iter().zip(there).filter(|(_, there)| *there).map(|(name, _)| name).collect()
+    }
+
+    /// Seconds after which whoever is in must have signed in again, where no second factor is asked for instead.
+    #[must_use]
+    pub fn anew(&self) -> Option<u32> {
+        self.again_after.filter(|_| !self.second_factor)
     }
 
     /// Each limit in words.
@@ -157,6 +171,8 @@ impl Terms {
                 Some(seconds) => format!("asks for a second factor, again after {}", span(seconds)),
                 None => "asks for a second factor".into(),
             }),
+            self.anew().map(|seconds| format!("signs in again after {}", span(seconds))),
+            self.pool.map(|pool| format!("an address of {pool}")),
         ];
         each.into_iter().flatten().collect()
     }
@@ -173,14 +189,12 @@ impl Terms {
             }
         }
         match self.again_after {
-            Some(_) if !self.second_factor => {
-                return Err(Problem::words("nothing is asked for again where no second factor is asked for")
-                    .try_("--second-factor beside it")
-                    .try_("--session 8h   ends a session after so long"));
-            }
-            Some(seconds) if seconds < 60 => {
+            Some(seconds) if seconds < 60 && self.second_factor => {
                 return Err(Problem::words("a second factor is asked for again too soon")
                     .why("each code of an authenticator is good for half a minute: it is 1m or more"));
+            }
+            Some(seconds) if seconds < 60 => {
+                return Err(Problem::words("whoever is in would sign in again too soon").why("it is 1m or more"));
             }
             _ => {}
         }
@@ -263,9 +277,24 @@ impl Rule {
                 .why("limits are those of an admission")
                 .try_("yestrel policy add NAME admit"));
         }
-        if self.terms.second_factor
-            && !self.when.get(&Asks::Tunnel).is_some_and(|tunnels| tunnels.iter().all(|tunnel| tunnel == quill::WORD))
-        {
+        let only_by =
+            |word: &str| self.when.get(&Asks::Tunnel).is_some_and(|all| all.iter().all(|tunnel| tunnel == word));
+        if self.terms.anew().is_some() && !only_by(ikev2::WORD) {
+            return Err(Problem::words(format!("the policy {} asks for something again where nothing was asked", self.name))
+                .why("by quill a device proves who it is anew with every renewal of its keys, every two minutes; only by ikev2 it would sign in again")
+                .try_("--second-factor beside it   and the code of that is asked for again")
+                .try_("--when tunnel=ikev2   and whoever is in signs in again")
+                .try_("--session 8h   ends a session after so long"));
+        }
+        if self.terms.pool.is_some() && !only_by(ikev2::WORD) {
+            return Err(Problem::words(format!(
+                "the policy {} gives addresses where they are given already",
+                self.name
+            ))
+            .why("by quill a device has the address that came with its credential; only ikev2 leases one at sign-in")
+            .try_("--when tunnel=ikev2   and another policy for the others"));
+        }
+        if self.terms.second_factor && !only_by(quill::WORD) {
             return Err(Problem::words(format!("the policy {} asks for a second factor where nobody can be asked", self.name))
                 .why("a password that signs in by ikev2 comes alone: the protocol has no question after it; only the tunnel quill asks")
                 .try_("--when tunnel=quill   and another policy for the others"));

@@ -474,5 +474,5 @@ fn settings(attributes: &[(u16, &[u8])], reach: &[Selector]) -> Option<Settings>
             _ => {}
         }
     }
-    Some(Settings { inner: inner?, inner6, resolvers, domains, reach: ranges })
+    Some(Settings { inner: inner?, inner6, resolvers, domains, reach: ranges, lifetime: None })
 }

@@ -65,6 +65,8 @@ pub mod notify {
     pub const MOBIKE_SUPPORTED: u16 = 16396;
     pub const UPDATE_SA_ADDRESSES: u16 = 16400;
     pub const COOKIE2: u16 = 16401;
+    /// RFC 4478 section 3.
+    pub const AUTH_LIFETIME: u16 = 16403;
     pub const FRAGMENTATION_SUPPORTED: u16 = 16430;
     pub const SIGNATURE_HASH_ALGORITHMS: u16 = 16431;
     /// Kinds below this one are errors.

@@ -306,6 +306,9 @@ impl Gateway {
         if asked.mobike {
             chain.notify(notify::MOBIKE_SUPPORTED, &[]);
         }
+        if let Some(seconds) = settings.lifetime {
+            chain.notify(notify::AUTH_LIFETIME, &seconds.to_be_bytes());
+        }
         self.respond(at.door, at.from, at.head, sa, &chain);
         // One session for each credential: who comes again has left, whether they said so or not.
         if let Some(before) = self.by_credential.get(&granted.credential).copied() {

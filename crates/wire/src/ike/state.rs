@@ -71,6 +71,8 @@ pub struct Settings {
     pub domains: Vec<String>,
     /// What it may reach, with the gateway's own inner addresses.
     pub reach: Vec<IpNet>,
+    /// Seconds after which it is over, unless the device signs in again before (RFC 4478 section 3).
+    pub lifetime: Option<u32>,
 }
 
 impl Settings {
