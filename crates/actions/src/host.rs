@@ -30,6 +30,8 @@ pub struct Wish {
     pub host_key: Option<String>,
     /// The same of the host on the way.
     pub jump_key: Option<String>,
+    /// How many users it carries at once; `Some(None)`: nobody says any more.
+    pub users_at_once: Option<Option<u32>>,
 }
 
 /// A person who has said already which key is right.
@@ -71,6 +73,9 @@ fn apply(host: &mut Host, wish: &Wish) -> Result<bool> {
     }
     if let Some(site) = &wish.site {
         host.site.clone_from(site);
+    }
+    if let Some(users) = wish.users_at_once {
+        host.users_at_once = users;
     }
     let before = (host.via.clone(), host.access.clone());
     if let Some(via) = &wish.via {
@@ -178,6 +183,7 @@ pub fn add(context: &mut Context, name: &str, wish: &Wish) -> Result<(Host, Vec<
         facts: None,
         probed: None,
         leftover: None,
+        users_at_once: None,
         created: context.now,
     };
     apply(&mut host, wish)?;
@@ -191,7 +197,9 @@ pub fn add(context: &mut Context, name: &str, wish: &Wish) -> Result<(Host, Vec<
 
 fn key_words(host: &Host) -> String {
     let key = host.access.host_key.as_deref().and_then(yestrel_places::fingerprint);
-    key.map(|fingerprint| format!(", key {fingerprint}")).unwrap_or_default()
+    let key = key.map(|fingerprint| format!(", key {fingerprint}")).unwrap_or_default();
+    let users = host.users_at_once.map(|users| format!(", {users} users at once")).unwrap_or_default();
+    format!("{key}{users}")
 }
 
 /// Changes a host. How it is reached is changed only once a new connection has been made that way.
@@ -212,10 +220,11 @@ pub fn change(context: &mut Context, name: &str, wish: &Wish) -> Result<(Host, V
         || wish.jump.is_some()
         || wish.agent_binary.is_some()
         || wish.host_key.is_some()
-        || wish.jump_key.is_some();
+        || wish.jump_key.is_some()
+        || wish.users_at_once.is_some();
     if !says_something {
         return Err(Problem::words("nothing was said that should change")
-            .try_("--via, --key, --jump, --host-key, --jump-key, --agent-binary, --site or --kind"));
+            .try_("--via, --key, --jump, --host-key, --jump-key, --agent-binary, --site, --kind or --users-at-once"));
     }
     let moved = apply(&mut host, wish)?;
     let findings = if moved { look(context, &mut host, wish)? } else { Vec::new() };

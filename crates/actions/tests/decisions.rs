@@ -67,6 +67,7 @@ impl World {
                     facts: None,
                     probed: None,
                     leftover: None,
+                    users_at_once: None,
                     created,
                 })
             })

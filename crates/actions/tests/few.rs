@@ -61,6 +61,7 @@ impl World {
                 facts: None,
                 probed: None,
                 leftover: None,
+                users_at_once: None,
                 created,
             };
             context.write(|book| book.add(&host)).unwrap();

@@ -44,10 +44,13 @@ pub enum Command {
     },
     /// Change a host; a new way to it is kept only once it has been gone
     #[command(
-        after_help = "Example:\n  yestrel host change harbour --via ssh://root@203.0.113.10:2222\n  yestrel host change harbour --host-key SHA256:..."
+        after_help = "Example:\n  yestrel host change harbour --via ssh://root@203.0.113.10:2222\n  yestrel host change harbour --host-key SHA256:...\n  yestrel host change boatyard --users-at-once 20"
     )]
     Change {
         name: String,
+        /// How many users it carries at once, as its plan or its maker says, or any; policy check holds limits against it
+        #[arg(long, value_name = "NUMBER", value_parser = users)]
+        users_at_once: Option<Users>,
         /// The site where it stands
         #[arg(long)]
         site: Option<String>,
@@ -112,7 +115,19 @@ fn wish(name: &str, site: Option<String>, kind: Option<KindName>, via: Option<St
         KindName::Storage => HostKind::Storage,
     });
     let Over { key, jump, host_key, jump_key, agent_binary } = over;
-    Ok(Wish { site, kind, via, key_file: key, jump, agent_binary, host_key, jump_key })
+    Ok(Wish { site, kind, via, key_file: key, jump, agent_binary, host_key, jump_key, users_at_once: None })
+}
+
+/// How many users a host carries at once; `None`: nobody says.
+#[derive(Clone, Copy)]
+pub struct Users(Option<u32>);
+
+fn users(text: &str) -> std::result::Result<Users, String> {
+    match text.parse() {
+        Ok(users) if users > 0 => Ok(Users(Some(users))),
+        _ if text == "any" => Ok(Users(None)),
+        _ => Err("a whole number from 1, or any".into()),
+    }
 }
 
 fn kind_word(kind: HostKind) -> &'static str {
@@ -138,8 +153,9 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             output.say(&format!("added the host {}", host.name));
             say_what_is_not_good(output, &host, findings);
         }
-        Command::Change { name, site, kind, via, over } => {
-            let wish = wish(&name, site, kind, via, over)?;
+        Command::Change { name, users_at_once, site, kind, via, over } => {
+            let users_at_once = users_at_once.map(|Users(users)| users);
+            let wish = Wish { users_at_once, ..wish(&name, site, kind, via, over)? };
             let (host, findings) = host::change(&mut context, &name, &wish)?;
             output.say(&format!("changed the host {}; it is managed via {}", host.name, host.via));
             say_what_is_not_good(output, &host, findings);
@@ -252,6 +268,7 @@ fn record(host: &Host) -> Vec<(&'static str, Cell)> {
         ("key file", host.access.key_file.clone().into()),
         ("jump", host.access.jump.as_ref().map(ToString::to_string).into()),
         ("agent binary", host.access.agent_binary.clone().into()),
+        ("users at once", host.users_at_once.map(|users| users.to_string()).into()),
         ("probed", host.probed.into()),
         ("left there", host.leftover.as_ref().map(|old| format!("an old agent of {}", old.gateway)).into()),
     ]

@@ -40,6 +40,7 @@ fn store() -> (tempfile::TempDir, SqliteStore) {
                 facts: None,
                 probed: None,
                 leftover: None,
+                users_at_once: None,
                 created: now(),
             };
             book.put(&host)?;

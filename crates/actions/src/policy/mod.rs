@@ -4,15 +4,19 @@
 //! |---|---|
 //! | `checked` | which registry would check a sign-in that is played |
 //! | `asked` | what policies ask of people, which an order must say of them |
+//! | `check` | checking the list |
+//! | `doors` | by which tunnels somebody can come in where |
 //! | `names` | policies follow what they name |
 //! | `places` | everywhere that somebody could sign in |
 //! | `pools` | which addresses listeners lease |
-//! | `rehearse` | playing a sign-in through the list, checking the list |
+//! | `rehearse` | playing a sign-in through the list |
 //! | `then` | the list and people as they are, or as they were |
 //! | `week` | who could come in when, over a week |
 
 mod asked;
+mod check;
 mod checked;
+mod doors;
 mod names;
 mod places;
 mod pools;
@@ -31,10 +35,11 @@ use yestrel_store::{Book, Query};
 use crate::Context;
 
 pub(crate) use asked::{Asked, in_order};
+pub use check::{Checked, check};
 pub use checked::CheckedBy;
 pub(crate) use names::{follow, still_named};
 pub(crate) use places::places;
-pub use rehearse::{Checked, Fate, Played, Question, Replay, check, played, rehearse};
+pub use rehearse::{Fate, Played, Question, Replay, played, rehearse};
 pub use week::{Spans, Week, WholeWeek, week};
 
 /// Over how long matches are counted.

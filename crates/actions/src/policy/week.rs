@@ -9,7 +9,7 @@ use yestrel_core::estate::{Gateway, Site, UserState};
 use yestrel_core::policy::{At, Known, List, Rule, moment_at, zone};
 use yestrel_core::{Problem, Result, moment};
 
-use super::rehearse::Doors;
+use super::doors::Doors;
 use super::then::Then;
 use crate::Context;
 

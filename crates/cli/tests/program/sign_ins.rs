@@ -83,6 +83,23 @@ fn registries_are_asked_in_an_order_in_which_no_two_claim_the_same() {
     world.run_words(&own).is(3).says("estate and yard would claim the same");
     world.run_words(&[&own[..], &["--rank", "9"]].concat()).is(0);
     world.run("policy check").lacks("which no registry claims");
+    // Limits above what a host carries.
+    let many = "policy add many admit --when gateway=boatyard --user-sessions 5 --device-sessions 2";
+    world.run(many).is(0);
+    let above = "lets a user have 5 sessions at once, and the host boatyard carries 3 users at once";
+    world.run("policy check").lacks("users at once");
+    world.run("host change harbour --users-at-once 2").is(0);
+    world.run("policy check").lacks("users at once");
+    world.run("host change boatyard --users-at-once 3").is(0);
+    world.run("host show boatyard").is(0).says("users at once").says("3");
+    world.run("policy check").says(above);
+    world.run("policy change many --user-sessions 3").is(0);
+    world.run("policy check").lacks(above);
+    world.run("host change boatyard --users-at-once 1").is(0);
+    world.run("policy check").says("lets a user have 3 sessions at once");
+    world.run("host change boatyard --users-at-once any").is(0);
+    world.run("policy check").lacks("users at once");
+    world.run("host change boatyard --users-at-once 0").is(2).says("from 1");
 }
 
 /// A gateway for built-in clients, and an account.

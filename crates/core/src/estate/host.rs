@@ -49,6 +49,8 @@ pub struct Host {
     pub probed: Option<Timestamp>,
     /// An agent that was left behind there, running.
     pub leftover: Option<Leftover>,
+    /// How many users it carries at once, as whoever runs it says; `None`: nobody has said.
+    pub users_at_once: Option<u32>,
     pub created: Timestamp,
 }
 

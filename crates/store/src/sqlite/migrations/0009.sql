@@ -2,6 +2,8 @@
 ALTER TABLE registries ADD COLUMN claims TEXT NOT NULL DEFAULT '{}';
 ALTER TABLE registries ADD COLUMN called TEXT NOT NULL DEFAULT '{name}';
 ALTER TABLE registries ADD COLUMN rank INTEGER;
+-- How many users a machine carries at once.
+ALTER TABLE hosts ADD COLUMN users_at_once INTEGER;
 CREATE TRIGGER pending_registry AFTER INSERT ON registries BEGIN
   INSERT INTO pending (gateway, device) SELECT name, '*' FROM gateways WHERE true ON CONFLICT DO NOTHING;
 END;
