@@ -120,13 +120,28 @@ fn lost(book: &Book<'_>, gateway: &str, seen: u64, next: &News) -> Result<()> {
         last_heard: None,
         policy: None,
         method: None,
+        asked: None,
+        realm: None,
     })
 }
 
 /// Brings one thing that an agent saw into the estate.
 fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
     match &item.event {
-        NewsEvent::Opened { session, device, identity, listener, from, inner, leased, notice, policy, method } => {
+        NewsEvent::Opened {
+            session,
+            device,
+            identity,
+            listener,
+            from,
+            inner,
+            leased,
+            notice,
+            policy,
+            method,
+            asked,
+            realm,
+        } => {
             book.put(&Session {
                 name: format!("{gateway} {session}"),
                 gateway: gateway.into(),
@@ -142,6 +157,8 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 last_heard: None,
                 policy: policy.clone(),
                 method: method.clone(),
+                asked: *asked,
+                realm: realm.clone(),
             })?;
             if let Some(mut credential) = book.find::<Credential>(&[("identity", identity.to_string().into())])?.pop() {
                 credential.first_used = credential.first_used.or(Some(item.at));
@@ -208,6 +225,8 @@ fn record(book: &Book<'_>, gateway: &str, item: &News) -> Result<()> {
                 last_heard: None,
                 policy: None,
                 method: method.clone(),
+                asked: None,
+                realm: None,
             })?;
         }
         NewsEvent::Righted { what, times } => {

@@ -542,8 +542,9 @@ impl Shared {
             let how = self.coming_how(&in_force.roll, in_force.called(&seat.listener()), shown);
             self.signs.begin(seat.number, how);
         }
-        let decided = self.decide(&seat.listener(), Coming::of(&seat));
-        seat.set_policy(decided.ok().and_then(|admission| admission.policy));
+        let decided = self.decide(&seat.listener(), Coming::of(&seat)).ok();
+        let asked = decided.as_ref().and_then(|admission| admission.asked);
+        seat.set_policy(decided.and_then(|admission| admission.policy));
         let admit = in_force.as_ref().and_then(|in_force| in_force.roll.find(in_force.called(&seat.listener()), shown));
         let leased = admit.is_some_and(|admit| admit.address != Some(inner));
         tracing::info!(device = seat.device(), from = %seat.from(), %inner, "session opened");
@@ -558,6 +559,8 @@ impl Shared {
             notice,
             policy: seat.policy(),
             method: self.method_of(&seat.listener(), &seat.identity),
+            asked,
+            realm: self.signs.of(seat.number).realm.map(|realm| realm.to_string()),
         });
         self.scribe.live(seat.number, Some(live(&seat)));
         // Known first: whoever marks its credential as spent must find it.

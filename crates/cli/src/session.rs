@@ -202,11 +202,11 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
             let mut table = Table::new(
                 &[
                     "device", "gateway", "from", "inner", "opened", "ended", "received", "sent", "method", "policy",
-                    "reason",
+                    "asked", "reason",
                 ],
                 "no session has ended yet",
             )
-            .least(&["method", "policy", "sent", "received", "inner", "from"]);
+            .least(&["asked", "method", "policy", "sent", "received", "inner", "from"]);
             let late = |past: &Session| since.is_none_or(|since| past.ended.is_some_and(|ended| ended >= since));
             for (gateway, past) in found.sessions.into_iter().filter(|(_, past)| whose.is(&past.device) && late(past)) {
                 let inner = if past.inner.is_unspecified() { Cell::Missing } else { past.inner.to_string().into() };
@@ -221,6 +221,7 @@ pub fn run(global: &Global, command: Command) -> Result<()> {
                     Cell::Bytes(past.sent),
                     past.method.into(),
                     past.policy.into(),
+                    past.asked.map(usize::from).into(),
                     // Last, because it may be long.
                     past.reason.into(),
                 ]);

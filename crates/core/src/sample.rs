@@ -192,6 +192,8 @@ pub fn session(reason: &str) -> Session {
         last_heard: None,
         policy: Some("everyone".into()),
         method: Some("key".into()),
+        asked: Some(1),
+        realm: None,
     }
 }
 

@@ -43,6 +43,12 @@ pub struct Event {
     /// The policy by which it was admitted, as far as the gateway said.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub policy: Option<String>,
+    /// How many policies were asked, the one that admitted it with them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub asked: Option<u16>,
+    /// The realm of the name that was given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub realm: Option<String>,
     /// By which it proved who it is.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub method: Option<String>,
@@ -66,6 +72,8 @@ impl Event {
             device: session.device.clone(),
             from: session.from_address.clone(),
             policy: session.policy.clone(),
+            asked: session.asked,
+            realm: session.realm.clone(),
             method: session.method.clone(),
             reason: None,
             received: None,
@@ -101,7 +109,9 @@ impl Event {
             ("device", Some(self.device.clone())),
             ("from", Some(self.from.clone())),
             ("method", self.method.clone()),
+            ("realm", self.realm.clone()),
             ("policy", self.policy.clone()),
+            ("asked", self.asked.map(|asked| asked.to_string())),
             ("reason", self.reason.clone()),
         ];
         for (name, value) in texts.into_iter().chain(bytes).filter_map(|(name, value)| Some((name, value?))) {
@@ -154,9 +164,9 @@ mod tests {
             lines,
             [
                 "<86>1 2027-03-02T08:15:00.000000Z harbour yestrel - opened [yestrel@32473 device=\"mara/laptop\" \
-                 from=\"198.51.100.23:4711\" method=\"key\" policy=\"everyone\"] mara/laptop opened",
+                 from=\"198.51.100.23:4711\" method=\"key\" policy=\"everyone\" asked=\"1\"] mara/laptop opened",
                 "<86>1 2027-03-02T09:15:00.250000Z harbour yestrel - ended [yestrel@32473 device=\"mara/laptop\" \
-                 from=\"198.51.100.23:4711\" method=\"key\" policy=\"everyone\" reason=\"limit: it was idle for 15m\" received=\"1200\" sent=\"88\"] \
+                 from=\"198.51.100.23:4711\" method=\"key\" policy=\"everyone\" asked=\"1\" reason=\"limit: it was idle for 15m\" received=\"1200\" sent=\"88\"] \
                  mara/laptop ended: limit: it was idle for 15m",
             ]
         );

@@ -129,6 +129,8 @@ fn messages() -> Vec<(&'static str, Value)> {
             notice: 2,
             policy: Some("everyone".into()),
             method: Some("key".into()),
+            asked: Some(3),
+            realm: Some("crew.skerry.example".into()),
         },
         NewsEvent::Passed { gateway: "pier".into(), order: 3 },
         NewsEvent::Noticed { identity: key, notice: 2 },

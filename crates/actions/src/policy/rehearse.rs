@@ -288,7 +288,8 @@ pub fn played(context: &mut Context, since: Timestamp, list: Option<Vec<Rule>>) 
             let person = credential.person(user, device, platform.as_deref());
             let from = session.from_address.parse::<std::net::SocketAddr>().ok().map(|from| from.ip());
             let ours = At::ours(&session.gateway, site, tunnel, credential.proof(), session.opened);
-            let at = At { from, first: first.is_none_or(|first| first >= session.opened), ..ours };
+            let realm = session.realm.as_deref();
+            let at = At { from, realm, first: first.is_none_or(|first| first >= session.opened), ..ours };
             let decision = list.decide_answering(known, &person, &at, credential.second_factor);
             let admits = decision.admits().filter(|rule| credential.satisfies(rule));
             if admits.is_some() == refused {

@@ -385,7 +385,7 @@ fn what_happened_is_on_record_counted_told_to_other_programs_and_forgotten_in_ti
     });
     let said: Vec<_> = lines.iter().map(|line| line["what"].as_str().unwrap()).collect();
     assert_eq!(said[..2], ["opened", "ended"], "{lines:?}");
-    assert_eq!(lines[0]["policy"], "everyone");
+    assert_eq!((&lines[0]["policy"], &lines[0]["asked"]), (&"everyone".into(), &1.into()));
     assert!(lines.iter().all(|line| line["method"] == "key"), "{lines:?}");
     assert!(world.run("session list --past --refused --format json").is(0).out.contains("\"method\": \"key\""));
     let why = |at: usize| lines[at]["reason"].as_str().unwrap();

@@ -146,6 +146,15 @@ fn a_name_is_checked_by_the_registry_that_claims_it_and_its_realm_is_known_to_po
     assert_eq!(newest(), "by-realm");
     assert_eq!(comes("mara.phone", password), "in");
     assert_eq!(newest(), "everyone");
+    // The record knows the realm, and so does who plays it against another list.
+    let told = world.run("session export").is(0).out;
+    let told: Vec<serde_json::Value> = told.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let by = |policy: &str| told.iter().find(|line| line["policy"] == policy && line["what"] == "opened").unwrap();
+    assert_eq!((&by("by-realm")["realm"], &by("by-realm")["asked"]), (&"skerry.example".into(), &1.into()));
+    assert!(told.iter().any(|line| line["policy"] == "everyone" && line["asked"] == 2), "{told:?}");
+    world.run("policy change everyone --off").is(0);
+    world.run("policy rehearse --since 1d").is(0).says("of 3 sign-ins since then, 2 would be refused");
+    world.run("policy change everyone --on").is(0);
     for nobodys in ["mara.phone@elsewhere.example", "mara.phone@x@skerry.example", "mara.phone@", "@skerry.example"] {
         assert_eq!(comes(nobodys, password), "EAP failure", "{nobodys}");
     }

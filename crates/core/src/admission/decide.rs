@@ -34,6 +34,8 @@ pub struct Admission {
     pub keep_alive: u16,
     /// The policy by which it is admitted; `None` in an order without any.
     pub policy: Option<String>,
+    /// How many policies were asked, that one with them.
+    pub asked: Option<u16>,
     pub terms: Terms,
     /// Parts of the pool from which only others are leased an address.
     pub reserved: Vec<Ipv4Net>,
@@ -125,7 +127,8 @@ pub fn decide(
         Some(list) => Some(judged(list, &Of { claim, admit: &admit, listener, roll, now })?),
         None => None,
     };
-    let (policy, terms) = judged.map(|rule| (rule.name.clone(), rule.terms.clone())).unzip();
+    let asked = judged.map(|(place, _)| u16::try_from(place + 1).unwrap_or(u16::MAX));
+    let (policy, terms) = judged.map(|(_, rule)| (rule.name.clone(), rule.terms.clone())).unzip();
     let terms = terms.unwrap_or_default();
     if terms.second_factor {
         let asked_by = || format!("the policy {} asks for a second factor", policy.as_deref().unwrap_or_default());
@@ -158,6 +161,7 @@ pub fn decide(
         again: [admit.until, over, stale, ages].into_iter().flatten().min(),
         reserved: roll.policies().map(|list| list.pools().collect()).unwrap_or_default(),
         policy,
+        asked,
         device: admit.device,
         proof: admit.proof,
         address: admit.address.filter(|address| listener.pool.contains(address)),
@@ -216,8 +220,8 @@ struct Of<'a> {
     now: Timestamp,
 }
 
-/// The policy that admits somebody, also a session that is up.
-fn judged<'a>(list: &'a List, of: &Of<'a>) -> Result<&'a Rule, Refusal> {
+/// The policy that admits somebody, also a session that is up, with its place.
+fn judged<'a>(list: &'a List, of: &Of<'a>) -> Result<(usize, &'a Rule), Refusal> {
     let Of { claim, admit, listener, roll, now } = *of;
     let content = roll.settings();
     let kind = admit.proof.kind();
@@ -250,13 +254,13 @@ fn judged<'a>(list: &'a List, of: &Of<'a>) -> Result<&'a Rule, Refusal> {
     // A session is of the policy that let it in: whether that still lets it in now is for its terms to say.
     if let Some(since) = claim.since {
         let began = list.decide(&known, &person, &At { at: since, ..at });
-        if let Some(rule) = began.admits().filter(|rule| rule.terms.stay) {
-            return Ok(rule);
+        if let Some(by) = began.by.filter(|(_, rule)| rule.effect == Effect::Admit && rule.terms.stay) {
+            return Ok(by);
         }
     }
     let decision = list.decide(&known, &person, &at);
     match decision.by {
-        Some((_, rule)) if rule.effect == Effect::Admit => Ok(rule),
+        Some(by) if by.1.effect == Effect::Admit => Ok(by),
         refused => {
             let by = match refused {
                 Some((_, rule)) => format!("the policy {} refuses", rule.name),

@@ -41,4 +41,10 @@ pub struct Session {
     /// By which it was proved who comes, in the word of policies for it, as far as the gateway said.
     #[serde(default)]
     pub method: Option<String>,
+    /// How many policies were asked at its beginning, the one that admitted it with them: the first so many of the list that was in force.
+    #[serde(default)]
+    pub asked: Option<u16>,
+    /// The realm of the name that was given.
+    #[serde(default)]
+    pub realm: Option<String>,
 }

@@ -45,6 +45,12 @@ pub enum NewsEvent {
         /// By which method it proved who it is, in the word of policies for it.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         method: Option<String>,
+        /// How many policies were asked, the one that admitted it with them.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        asked: Option<u16>,
+        /// The realm of the name that was given.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        realm: Option<String>,
     },
     /// An order was brought to another gateway, which has it now.
     Passed { gateway: String, order: u64 },

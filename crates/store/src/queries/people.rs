@@ -55,12 +55,14 @@ pub struct SignIn {
     pub opened: Timestamp,
     pub reason: Option<String>,
     pub policy: Option<String>,
+    pub realm: Option<String>,
 }
 
 impl Readable for SignIn {
     const TABLE: &'static str = "sessions";
     const NOUN: &'static str = "session";
-    const COLUMNS: &'static [&'static str] = &["gateway", "device", "from_address", "opened", "reason", "policy"];
+    const COLUMNS: &'static [&'static str] =
+        &["gateway", "device", "from_address", "opened", "reason", "policy", "realm"];
 }
 
 /// So many devices are read at once.

@@ -2,6 +2,9 @@
 ALTER TABLE registries ADD COLUMN claims TEXT NOT NULL DEFAULT '{}';
 ALTER TABLE registries ADD COLUMN called TEXT NOT NULL DEFAULT '{name}';
 ALTER TABLE registries ADD COLUMN rank INTEGER;
+-- How many policies were asked when a session began, and the realm of the name that was given.
+ALTER TABLE sessions ADD COLUMN asked INTEGER;
+ALTER TABLE sessions ADD COLUMN realm TEXT;
 -- How many users a machine carries at once.
 ALTER TABLE hosts ADD COLUMN users_at_once INTEGER;
 CREATE TRIGGER pending_registry AFTER INSERT ON registries BEGIN
