@@ -37,6 +37,9 @@ fn accounts(book: &Book<'_>) -> Result<(usize, usize)> {
     Ok((all.len(), with))
 }
 
+/// Registries of an estate at most.
+const MOST: usize = 100;
+
 /// What is wished of a registry; what is `None`, or empty, stays.
 #[derive(Debug, Default, Clone)]
 pub struct Wish {
@@ -59,6 +62,11 @@ pub fn add(context: &mut Context, registry: &str, kind: RegistryKind, wish: &Wis
         if kind == RegistryKind::Estate {
             return Err(Problem::refused("the estate itself is a registry already, and there is one of it")
                 .try_("yestrel registry change estate"));
+        }
+        if book.all::<Registry>()?.len() >= MOST {
+            return Err(Problem::refused(format!("there are {MOST} registries, and can be no more"))
+                .why("each is gone through at each sign-in with a name")
+                .try_("yestrel registry list"));
         }
         let mut added = Registry {
             name: registry.to_owned(),

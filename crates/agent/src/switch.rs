@@ -226,6 +226,7 @@ impl Agent {
         plane.check(content)?;
         self.check_certificate(content)?;
         content.policies.as_ref().map(order::OrderPolicies::ready).transpose()?;
+        content.policies.as_ref().map(order::OrderPolicies::registries).transpose()?;
         // New ports first: a busy one refuses the whole order while everything is as before.
         let mut listeners = self.listeners.lock();
         let before = self.shared.in_force();
