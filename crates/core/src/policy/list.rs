@@ -352,3 +352,48 @@ impl List {
         self.rules.iter().flat_map(|ready| &ready.conditions).any(|condition| condition.asks.of_time())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::policy::condition;
+    use crate::policy::slow::sample;
+
+    /// A list of policies that admit: each with its conditions, and whether it asks for a second factor.
+    fn list(of: &[(&str, &[&str], bool)]) -> List {
+        let rule = |(name, when, second_factor): &(&str, &[&str], bool)| {
+            let mut rule = Rule::everyone(name);
+            rule.when = when.iter().map(|text| condition(text).unwrap()).collect();
+            rule.terms.second_factor = *second_factor;
+            rule
+        };
+        List::new(&of.iter().map(rule).collect::<Vec<_>>(), "UTC").unwrap()
+    }
+
+    #[test]
+    fn who_was_asked_and_has_one_is_decided_on_once_more() {
+        let person = sample::PERSON;
+        let by = |list: &List, at: &At<'_>, has_one: bool| {
+            let known = list.know(&person);
+            let by = list.decide_answering(&known, &person, at, has_one).by;
+            by.map(|(_, rule)| rule.name.clone()).unwrap_or_default()
+        };
+        let asks = list(&[("more", &["second-factor=yes"], false), ("less", &[], true)]);
+        assert_eq!(by(&asks, &sample::AT, true), "more");
+        assert_eq!(by(&asks, &sample::AT, false), "less", "who has none cannot answer");
+        assert_eq!(by(&asks, &At { second_factor: true, ..sample::AT }, false), "more");
+        // Nobody is asked: nobody has answered.
+        let silent = list(&[("more", &["second-factor=yes"], false), ("less", &[], false)]);
+        assert_eq!(by(&silent, &sample::AT, true), "less");
+        // The answer may as well shut out.
+        let odd = list(&[("before", &["second-factor=no"], true)]);
+        assert_eq!((by(&odd, &sample::AT, false), by(&odd, &sample::AT, true)), ("before".into(), String::new()));
+    }
+
+    #[test]
+    fn a_list_says_about_what_it_asks() {
+        let list = list(&[("one", &["realm=none"], false), ("two", &["first-sign-in=yes"], false)]);
+        let asked: Vec<_> = Asks::ALL.into_iter().filter(|asks| list.asks(*asks)).collect();
+        assert_eq!(asked, [Asks::Realm, Asks::FirstSignIn]);
+    }
+}
