@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use yestrel_core::admission::ProofKind;
-use yestrel_core::policy::{Asks, At, Claimant, Registries, RegistryKind, any_of, in_words};
+use yestrel_core::policy::{Asks, At, Claimant, NO_REALM, Registries, RegistryKind, any_of, in_words};
 
 /// What a registry says of a sign-in that is played.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -12,6 +12,18 @@ pub struct CheckedBy {
     pub own: bool,
     pub claims: bool,
     pub why: String,
+}
+
+/// The realms that a registry claims, in words.
+fn realms(one: &Claimant) -> String {
+    let wanted = one.claims.get(&Asks::Realm).map_or(&[][..], Vec::as_slice);
+    let named: Vec<String> = wanted.iter().filter(|realm| *realm != NO_REALM).cloned().collect();
+    let none = if named.len() < wanted.len() { "names without a realm" } else { "" };
+    match (none, named.is_empty()) {
+        (none, true) => none.to_owned(),
+        ("", false) => format!("the realm {}", any_of(&named)),
+        (none, false) => format!("{none}, and the realm {}", any_of(&named)),
+    }
 }
 
 /// Each registry up to the one that checks a sign-in of this device; and what stands against it there.
@@ -39,9 +51,8 @@ pub(super) fn checked_by(
         let claims = one.claims.iter().map(|(asks, values)| in_words(*asks, values, false)).collect::<Vec<_>>();
         let why = match (asked.asks, &asked.failed) {
             (Some(Asks::Realm), Some(_)) => {
-                let wanted = any_of(one.claims.get(&Asks::Realm).map_or(&[], Vec::as_slice));
                 let has = at.realm.map_or("without a realm".into(), |realm| format!("with the realm {realm}"));
-                format!("claims the realm {wanted}; {device} signs in {has}")
+                format!("claims {}; {device} signs in {has}", realms(one))
             }
             (_, Some(failed)) => failed.clone(),
             (_, None) if claims.is_empty() => "claims what no other registry does".into(),

@@ -164,7 +164,7 @@ fn a_name_is_checked_by_the_registry_that_claims_it_and_its_realm_is_known_to_po
     rehearse(&[]).says("by the policy everyone").says("realm: the name has none; skerry.example is wanted");
     let other = rehearse(&["--realm", "elsewhere.example"]);
     other
-        .says("claims the realm none or skerry.example; mara/phone signs in with the realm elsewhere.example")
+        .says("claims names without a realm, and the realm skerry.example; mara/phone signs in with the realm elsewhere.example")
         .says("refused: no registry claims");
     let refused = world.run("session list --past --refused --format json").is(0);
     assert!(refused.out.contains("unclaimed: no registry claims such a name here and now"), "{}", refused.out);
