@@ -52,6 +52,7 @@ fn heard(book: &Book<'_>, gateway: &Gateway, listeners: &[Listener], said: Said)
         inside,
         shut,
         clock_ahead: status.clock.map(|clock| clock.duration_since(book.now).as_secs()),
+        uncounted: status.uncounted.clone(),
     })
 }
 

@@ -5,6 +5,7 @@ use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc::SyncSender;
+use std::time::Instant;
 
 use ipnet::IpNet;
 use jiff::Timestamp;
@@ -29,7 +30,7 @@ use crate::peers::Heard;
 use crate::scribe::{Refusals, Scribe, Tables};
 use crate::signs::{How, Signs};
 pub use crate::terms::Coming;
-use crate::terms::{Elsewhere, There, Turn, idle, room, stays};
+use crate::terms::{Elsewhere, FRESH, There, Turn, idle, room, stays};
 use crate::totals::Totals;
 
 /// An order in force.
@@ -47,6 +48,8 @@ pub struct InForce {
     /// What listeners are called by it that were called something else by the order before: a session may begin meanwhile.
     renamed: HashMap<String, String>,
     pub(crate) turn: Turn,
+    /// Since when its list of policies is the one that it is.
+    since: Instant,
 }
 
 impl InForce {
@@ -62,7 +65,7 @@ impl InForce {
         let (number, issued) = (order.number, order.issued);
         let roll = Roll::new(order.content);
         let turn = Turn::new(&roll, clock::shown());
-        Self { number, hash, issued, roll, given, pools, peers, renamed: HashMap::new(), turn }
+        Self { number, hash, issued, roll, given, pools, peers, renamed: HashMap::new(), turn, since: Instant::now() }
     }
 
     /// As this one, with listeners that were called something else until now: old and new names.
@@ -102,6 +105,7 @@ impl InForce {
             peers: self.peers.clone(),
             renamed: HashMap::new(),
             turn: self.turn.again(),
+            since: self.since,
         }
     }
 
@@ -348,7 +352,11 @@ impl Shared {
             }
             Shown::Account(_) | Shown::SharedSecret(_) => None,
         };
-        let of = |one: PublicKey| self.signs.coming(&one, roll.asks(Asks::FirstSignIn) && roll.is_new(&one));
+        let of = |one: PublicKey| {
+            let new = roll.asks(Asks::FirstSignIn) && roll.is_new(&one);
+            let device = if new { roll.device_of(&one) } else { None };
+            self.signs.coming(&one, device.as_deref())
+        };
         identity.map(of).unwrap_or_default()
     }
 
@@ -375,16 +383,19 @@ impl Shared {
         }
         let Ok(admission) = self.decide(&seat.listener(), Coming::of(seat)) else { return };
         let owes = self.answers.owes(&seat.identity, Some(seat.number), &admission.terms, clock::shown());
-        if !owes && self.signs.see(seat.identity) {
-            self.scribe.seen(seat.identity, true);
+        if !owes && self.signs.see(seat.identity, &admission.device) {
+            self.scribe.seen(seat.identity, Some(admission.device));
         }
     }
 
     /// Forgets the sign-ins of which the estate has heard, as the order in force says.
     fn heard_of(&self) {
         let Some(in_force) = self.in_force().filter(|in_force| in_force.roll.asks(Asks::FirstSignIn)) else { return };
-        for identity in self.signs.heard(|identity| in_force.roll.is_new(identity)) {
-            self.scribe.seen(identity, false);
+        let roll = &in_force.roll;
+        // Also where this credential is gone by now: its device may have another.
+        let new = |one: &PublicKey, device: &str| roll.is_new(one) || roll.of_device(device).any(|admit| admit.new);
+        for identity in self.signs.heard(new) {
+            self.scribe.seen(identity, None);
         }
     }
 
@@ -623,6 +634,18 @@ impl Shared {
         }
         let of = |seat: Arc<Seat>| There { device: seat.device(), identity: seat.identity, opened: seat.opened };
         Some(self.seats.all().into_iter().map(of).collect())
+    }
+
+    /// Gateways of which nothing is heard while a policy counts sessions over all of them: what is in there is not counted here.
+    pub(crate) fn uncounted(&self) -> Vec<String> {
+        let Some(in_force) = self.in_force() else { return Vec::new() };
+        // Before that they may not have had the time.
+        if self.counted().is_none() || in_force.since.elapsed() < FRESH {
+            return Vec::new();
+        }
+        let content = in_force.roll.settings();
+        let others = content.peers.iter().map(|peer| peer.gateway.as_str());
+        self.elsewhere.silent(others.filter(|other| *other != content.gateway))
     }
 
     /// Another gateway says who is in there. Gives the sessions here that are too many beside those, each with why.

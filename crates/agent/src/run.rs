@@ -353,6 +353,7 @@ impl Agent {
             amiss: cannot.or_else(|| self.mended.lock().amiss.clone()),
             unkept: keep.unkept().or_else(|| self.shared.scribe.trouble()),
             amends: true,
+            uncounted: self.shared.uncounted(),
             clock: Some(clock::shown()),
             holds_until: self.shared.holds_until().map(|(until, _)| until),
             published: self.publisher.lock().as_ref().map(publish::Publisher::numbers).unwrap_or_default(),

@@ -49,8 +49,8 @@ enum Change {
     Lease { listener: String, address: Ipv4Addr, device: Option<String> },
     /// A credential that was good for one session has had it.
     Spent(PublicKey),
-    /// A credential has signed in, or the estate has heard of that.
-    Seen(PublicKey, bool),
+    /// A credential of this device has signed in, or the estate has heard of that.
+    Seen(PublicKey, Option<String>),
     /// A session that is up, or is over.
     Live(u64, Option<Box<Live>>),
 }
@@ -109,7 +109,7 @@ pub(crate) struct Tables {
     leases: Table<String>,
     spent: Table<bool>,
     /// Credentials that have signed in, of which the estate has not heard.
-    seen: Table<bool>,
+    seen: Table<String>,
     live: Table<Live>,
 }
 
@@ -141,9 +141,10 @@ impl Tables {
         self.spent.entries().keys().filter_map(|key| key.parse().ok()).collect()
     }
 
-    /// Which credentials have signed in, of those of which the estate had not heard.
-    pub fn seen(&self) -> HashSet<PublicKey> {
-        self.seen.entries().keys().filter_map(|key| key.parse().ok()).collect()
+    /// Which credentials have signed in, of those of which the estate had not heard, with their devices.
+    pub fn seen(&self) -> Vec<(PublicKey, String)> {
+        let all = self.seen.entries().iter();
+        all.filter_map(|(key, device)| Some((key.parse().ok()?, device.clone()))).collect()
     }
 
     /// Sessions that were up when the agent ended without a goodbye. They are over now.
@@ -158,7 +159,7 @@ impl Tables {
         match change {
             Change::Lease { listener, address, device } => self.leases.set(format!("{listener} {address}"), device),
             Change::Spent(identity) => self.spent.set(identity.to_string(), Some(true)),
-            Change::Seen(identity, seen) => self.seen.set(identity.to_string(), seen.then_some(true)),
+            Change::Seen(identity, device) => self.seen.set(identity.to_string(), device),
             Change::Live(number, live) => self.live.set(format!("{number:020}"), live.map(|live| *live)),
         }
     }
@@ -266,9 +267,9 @@ impl Scribe {
         self.change(Change::Spent(identity));
     }
 
-    /// A credential has signed in whose device the estate takes for new; or it does not any more.
-    pub fn seen(&self, identity: PublicKey, seen: bool) {
-        self.change(Change::Seen(identity, seen));
+    /// A credential of this device has signed in, which the estate takes for new; `None`: it does not any more.
+    pub fn seen(&self, identity: PublicKey, device: Option<String>) {
+        self.change(Change::Seen(identity, device));
     }
 
     /// How far a session has come, so that a crash does not lose it; `None`: it is over.

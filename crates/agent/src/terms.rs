@@ -88,7 +88,7 @@ pub(crate) struct There {
 }
 
 /// What another gateway said counts for so long; gateways meet more often.
-const FRESH: Duration = Duration::from_secs(60);
+pub(crate) const FRESH: Duration = Duration::from_secs(60);
 
 /// Who is in at other gateways, as far as these have said: by the gateway.
 #[derive(Default)]
@@ -100,6 +100,16 @@ impl Elsewhere {
         let mut all = self.0.write();
         all.retain(|_, (heard, _)| heard.elapsed() < FRESH);
         all.insert(gateway.to_owned(), (Instant::now(), sessions));
+    }
+
+    /// Those of these gateways that have said nothing for so long that nothing they said counts.
+    pub fn silent<'a>(&self, gateways: impl Iterator<Item = &'a str>) -> Vec<String> {
+        let all = self.0.read();
+        let fresh = |gateway: &str| all.get(gateway).is_some_and(|(heard, _)| heard.elapsed() < FRESH);
+        let mut silent: Vec<String> = gateways.filter(|one| !fresh(one)).map(str::to_owned).collect();
+        silent.sort();
+        silent.dedup();
+        silent
     }
 
     /// When and where others of `whose`, a user or a device, are in by other credentials than this.

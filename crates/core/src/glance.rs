@@ -5,6 +5,7 @@ use serde::Serialize;
 
 use crate::findings::{Finding, Grade, finding};
 use crate::lapse;
+use crate::policy::any_of;
 
 /// What ends within so many days is said.
 pub const SOON: SignedDuration = SignedDuration::from_hours(24 * 30);
@@ -33,6 +34,8 @@ pub struct Heard {
     pub shut: Option<Vec<(String, String)>>,
     /// Seconds by which its clock is ahead of this machine's; `None` where it did not say.
     pub clock_ahead: Option<i64>,
+    /// Gateways of which it hears nothing while a policy counts sessions over all of them.
+    pub uncounted: Vec<String>,
 }
 
 /// One gateway: what the estate wants there, and what was heard.
@@ -208,6 +211,13 @@ impl AtGateway {
                     let words = format!("its clock is {off} {side}, and hours, dates and ends of credentials go by it");
                     say(Grade::Bad, words, &format!("yestrel host probe {}", self.host));
                 }
+                if !heard.uncounted.is_empty() && !heard.another {
+                    let others = any_of(&heard.uncounted);
+                    let words = format!(
+                        "a policy counts sessions at once, and it hears nothing of {others}: what is in there is not counted here"
+                    );
+                    say(Grade::Poor, words, "yestrel gateway list");
+                }
                 if heard.shut.is_none() || heard.inside.is_none() {
                     let words = "answers so slowly that not everything about it is known";
                     say(Grade::Poor, words.into(), &format!("yestrel gateway show {name}"));
@@ -350,6 +360,7 @@ mod tests {
                 }]),
                 shut: Some(vec![]),
                 clock_ahead: Some(-1),
+                uncounted: Vec::new(),
             })),
             last_heard: Some(now()),
             lets_nobody_in_from: None,

@@ -80,6 +80,7 @@ fn messages() -> Vec<(&'static str, Value)> {
         one("answer", &Answered::to(&agent::Status, Err(Problem::refused("no").why("because").try_("this")))),
     ];
     let status = agent::AgentStatus {
+        uncounted: vec!["pier".into()],
         version: "0.4.0".into(),
         estate: Some("id".into()),
         gateway: Some("harbour".into()),

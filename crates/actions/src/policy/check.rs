@@ -5,7 +5,9 @@ use std::collections::{BTreeSet, HashMap};
 use yestrel_core::Result;
 use yestrel_core::admission::ProofKind;
 use yestrel_core::estate::{CredentialKind, Gateway, Host, User, UserState};
-use yestrel_core::policy::{self, Asks, At, Effect, Finding, List, NO_REALM, Rule, Someone, Weight, World};
+use yestrel_core::policy::{
+    self, Asks, At, Effect, Finding, List, NO_REALM, RegistryKind, Rule, Someone, Weight, World, any_of,
+};
 use yestrel_store::{Book, Query};
 
 use super::asked::Asked;
@@ -35,6 +37,7 @@ pub fn check(context: &mut Context, list: Option<Vec<Rule>>) -> Result<Checked> 
         let mut findings = policy::check(&rules, &world)?;
         findings.extend(without_a_factor(book, &rules, &world, &lacking)?);
         findings.extend(of_nobodys_realm(book, &rules)?);
+        findings.extend(of_others(book, &rules)?);
         findings.extend(of_no_pool(book, &rules)?);
         findings.extend(above_hosts(book, &rules)?);
         Ok(Checked { findings, policies: rules.len() })
@@ -70,6 +73,23 @@ fn above_hosts(book: &Book<'_>, rules: &[Rule]) -> Result<Vec<Finding>> {
         });
     }
     Ok(findings)
+}
+
+/// Policies about registries that no gateway can ask.
+fn of_others(book: &Book<'_>, rules: &[Rule]) -> Result<Vec<Finding>> {
+    let registries = find::registries(book)?;
+    let own: Vec<&str> =
+        registries.iter().filter(|one| one.kind == RegistryKind::Estate).map(|one| one.name.as_str()).collect();
+    let about = |rule: &Rule| {
+        let wanted = rule.when.get(&Asks::Registry)?;
+        wanted.iter().all(|one| !own.contains(&one.as_str())).then(|| Finding {
+            weight: Weight::Poor,
+            policy: Some(rule.name.clone()),
+            words: format!("can never match at a gateway: no gateway of this version can ask {}", any_of(wanted)),
+            example: Some("yestrel registry list".into()),
+        })
+    };
+    Ok(rules.iter().filter_map(about).collect())
 }
 
 /// Policies that give addresses of a pool that is there no more.

@@ -365,6 +365,15 @@ fn gateways_count_together_and_of_two_sessions_the_later_goes() {
     // Where the first is gone, there is room for the other.
     world.on_laptop("yestrel tunnel stop harbour").is(0);
     wait(90, "room for the phone", || (phone().code == 0).then_some(()));
+    // Where one hears nothing of the other any more, it is said that it counts alone.
+    world.run("status").lacks("is not counted here");
+    world.run("lab break boatyard --how agent").is(0);
+    let alone =
+        "a policy counts sessions at once, and it hears nothing of boatyard: what is in there is not counted here";
+    wait(100, "it is said", || {
+        let status = world.run("status");
+        status.out.replace("\n", " ").contains(alone).then_some(())
+    });
 }
 
 #[test]

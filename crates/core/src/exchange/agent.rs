@@ -209,6 +209,9 @@ pub struct AgentStatus {
     /// What the host's clock says, by which policies are decided there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub clock: Option<Timestamp>,
+    /// Gateways of which it hears nothing while a policy counts sessions over all of them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub uncounted: Vec<String>,
     /// Until when the order in force holds, where it does not for ever.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub holds_until: Option<Timestamp>,

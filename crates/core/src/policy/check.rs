@@ -440,7 +440,8 @@ pub fn check(rules: &[Rule], world: &World) -> Result<Vec<Finding>> {
             let example = "yestrel policy add codes admit --when tunnel=quill --second-factor";
             findings.push(finding(Weight::Poor, words.into(), Some(example.into())));
         }
-        findings.extend(of_one(rule, &world)?.into_iter().map(|(weight, words)| finding(weight, words, None)));
+        let own = of_one(rule, &world)?.into_iter();
+        findings.extend(own.map(|(weight, words, example)| finding(weight, words, Some(example))));
     }
     if all.len() > rules.len() {
         findings.push(Finding {
@@ -590,12 +591,13 @@ fn empty(rule: &Rule, world: &World) -> String {
 }
 
 /// What can be said of a policy without the others.
-fn of_one(rule: &Rule, world: &World) -> Result<Vec<(Weight, String)>> {
+fn of_one(rule: &Rule, world: &World) -> Result<Vec<(Weight, String, String)>> {
     let mut found = Vec::new();
     for group in rule.when.get(&Asks::Group).into_iter().flatten() {
         let members = world.people.iter().any(|someone| someone.groups.contains(group));
         if !members && rule.when[&Asks::Group].len() > 1 {
-            found.push((Weight::Note, format!("names the group {group}, in which nobody has a credential")));
+            let words = format!("names the group {group}, in which nobody has a credential");
+            found.push((Weight::Note, words, format!("whoever comes to {group} next")));
         }
     }
     if rule.effect == Effect::Admit {
@@ -604,7 +606,7 @@ fn of_one(rule: &Rule, world: &World) -> Result<Vec<(Weight, String)>> {
         let admitted: Vec<_> = weak.into_iter().filter(|one| named.is_some_and(|all| all.contains(one))).collect();
         if !admitted.is_empty() {
             let words = format!("admits {}, whose passwords whoever listens can find out", any_of(&admitted));
-            found.push((Weight::Poor, words));
+            found.push((Weight::Poor, words, format!("a sign-in by {}", admitted[0])));
         }
     }
     for zone in world.places.iter().map(|place| place.zone.as_str()).collect::<std::collections::BTreeSet<_>>() {
@@ -620,7 +622,8 @@ fn of_one(rule: &Rule, world: &World) -> Result<Vec<(Weight, String)>> {
                     .find(|date| hours.begin_on(*date) && hours.last(zone, *date).is_zero());
                 if let Some(date) = skipped {
                     let name = zone.iana_name().unwrap_or("the zone");
-                    found.push((Weight::Note, format!("{hours} do not come on {date}: clocks in {name} skip them")));
+                    let words = format!("{hours} do not come on {date}: clocks in {name} skip them");
+                    found.push((Weight::Note, words, format!("any sign-in on {date}")));
                 }
             }
         }
