@@ -82,14 +82,15 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
     let now = context.now;
     context.read(|book| {
         let then = question.as_of.map(|at| Then::at(book, at)).transpose()?.unwrap_or_default();
-        let (device, credentials) = of_whom(book, &then, &question.who)?;
+        let devices = of_whom(book, &then, &question.who)?;
         let doors = Doors::read(book)?;
         let mut found = None;
         // The one that would be used: one that holds, else one that has ended by itself, else one that was taken back.
         let now = question.as_of.unwrap_or(now);
-        let mut in_turn: Vec<&Carried> = credentials.iter().collect();
-        in_turn.sort_by_key(|credential| (!credential.holds(now), credential.revoked.is_some()));
-        for credential in in_turn {
+        let each = devices.iter().flat_map(|(device, all)| all.iter().map(move |credential| (device, all, credential)));
+        let mut in_turn: Vec<_> = each.collect();
+        in_turn.sort_by_key(|(.., credential)| (!credential.holds(now), credential.revoked.is_some()));
+        for (device, credentials, credential) in in_turn {
             let kind = credential.proof();
             let fits = |(gateway, tunnel): &(&String, &Tunnel)| {
                 question.gateway.as_ref().is_none_or(|wanted| wanted == *gateway)
@@ -98,18 +99,19 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
                     && question.method.as_ref().is_none_or(|wanted| wanted == tunnel.method(kind))
             };
             if let Some(way) = doors.ways(credential).find(fits) {
-                found = Some((credential, way));
+                found = Some((device, credentials, credential, way));
                 break;
             }
         }
         if let Some(gateway) = &question.gateway {
             book.need::<Gateway>(gateway)?;
         }
-        let Some((credential, (gateway, tunnel))) = found else {
-            return Err(Problem::refused(format!("{} has nothing that could come in there", device.name))
+        let Some((device, credentials, credential, (gateway, tunnel))) = found else {
+            let (user, device) = devices.first().map(|(device, _)| (device.user.clone(), device.name.clone())).unzip();
+            return Err(Problem::refused(format!("{} has nothing that could come in there", question.who))
                 .why("no credential of it has a way to such a gateway, by such a tunnel and method")
-                .try_(format!("yestrel credential list {}", device.user))
-                .try_(format!("yestrel credential issue {}", device.name)));
+                .try_(format!("yestrel credential list {}", user.unwrap_or_default()))
+                .try_(format!("yestrel credential issue {}", device.unwrap_or_default())));
         };
         let gateway: Gateway = book.need(gateway)?;
         let site: Site = book.need(&gateway.site)?;
@@ -123,12 +125,12 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
         let list = List::new(&rules, &site.time_zone)?;
         let platform = device.platform.as_ref().map(|platform| platform.to_lowercase());
         let method = tunnel.method(credential.proof());
-        let person = credential.person(&user, &device, platform.as_deref());
+        let person = credential.person(&user, device, platform.as_deref());
         let ours = At::ours(&gateway.name, &site.name, tunnel, credential.proof(), at);
         let realm = question.realm.as_ref().map(|realm| realm.to_lowercase());
         let signs_in = At {
             from: question.from,
-            first: first_use(&credentials).is_none_or(|first| first >= at),
+            first: first_use(credentials).is_none_or(|first| first >= at),
             realm: realm.as_deref(),
             second_factor: question.second_factor && credential.second_factor,
             ..ours
@@ -178,26 +180,21 @@ pub fn rehearse(context: &mut Context, question: &Question) -> Result<Played> {
     })
 }
 
-/// A device by its name, or one of a user's, the one with a live credential first; and its credentials.
-fn of_whom(book: &Book<'_>, then: &Then, who: &str) -> Result<(Device, Vec<Carried>)> {
-    if who.contains('/') {
-        let device = then.device(book, who)?;
-        let all = then.credentials_of(book, &device.name)?;
-        return Ok((device, all));
-    }
-    let user = then.user(book, who)?;
-    let mut first = None;
-    for device in then.devices_of(book, &user.name)? {
-        let all = then.credentials_of(book, &device.name)?;
-        if all.iter().any(|credential| credential.revoked.is_none()) {
-            return Ok((device, all));
+/// A device by its name, or those of a user, one after another; each with its credentials.
+fn of_whom(book: &Book<'_>, then: &Then, who: &str) -> Result<Vec<(Device, Vec<Carried>)>> {
+    let devices = match who.contains('/') {
+        true => vec![then.device(book, who)?],
+        false => {
+            let user = then.user(book, who)?;
+            then.devices_of(book, &user.name)?
         }
-        first = first.or(Some((device, all)));
+    };
+    if devices.is_empty() {
+        return Err(Problem::refused(format!("{who} has no device that could sign in"))
+            .try_(format!("yestrel device add {who}/NAME")));
     }
-    first.ok_or_else(|| {
-        Problem::refused(format!("{who} has no device that could sign in"))
-            .try_(format!("yestrel device add {who}/NAME"))
-    })
+    let with = |device: Device| Ok((device.clone(), then.credentials_of(book, &device.name)?));
+    devices.into_iter().map(with).collect()
 }
 
 /// Past sign-ins played against a list.

@@ -161,6 +161,10 @@ fn a_name_is_checked_by_the_registry_that_claims_it_and_its_realm_is_known_to_po
     }
     // A rehearsal says the same.
     let rehearse = |more: &[&str]| world.run_words(&[&["policy", "rehearse", "mara/phone"], more].concat()).is(0);
+    // Of all that she has what could come in so.
+    world.run("device add mara/laptop").is(0);
+    let of_mara = ["policy", "rehearse", "mara", "--realm", "skerry.example"];
+    world.run_words(&of_mara).is(0).says("admitted: mara/phone at harbour by ikev2, by the policy by-realm");
     rehearse(&["--realm", "skerry.example"]).says("this estate").says("admitted").says("by-realm");
     rehearse(&[]).says("by the policy everyone").says("realm: the name has none; skerry.example is wanted");
     let other = rehearse(&["--realm", "elsewhere.example"]);

@@ -138,6 +138,41 @@ fn two_copies_of_an_estate_are_noticed() {
     assert!(may_follow(None, &order, &hash, "boatyard", &PublicKey([7; 32])).is_err(), "another gateway's");
 }
 
+#[test]
+fn what_policies_and_registries_ask_about_is_needed_and_what_they_cannot_say_is_refused() {
+    use crate::policy::{Claimant, Method, NameForm, RegistryKind, Rule, condition};
+    let claimant = |claim: &str| Claimant {
+        name: "estate".into(),
+        kind: RegistryKind::Estate,
+        claims: [condition(claim).unwrap()].into(),
+        methods: vec![Method::Password],
+        called: NameForm::default(),
+    };
+    let mut rule = Rule::everyone("realm");
+    rule.when.extend([condition("realm=skerry.example").unwrap(), condition("first-sign-in=no").unwrap()]);
+    rule.when.insert(crate::policy::Asks::Tunnel, vec!["ikev2".into()]);
+    (rule.terms.again_after, rule.terms.pool) = (Some(3600), Some("10.187.44.128/26".parse().unwrap()));
+    let policies = OrderPolicies {
+        list: vec![rule],
+        site: "harbour".into(),
+        zone: "Europe/Oslo".into(),
+        registries: vec![claimant("realm=skerry.example")],
+    };
+    let content = Content { policies: Some(policies.clone()), ..sample::content() };
+    let needs = content.needs();
+    for need in ["registries", "policy realm", "policy first-sign-in", "term sign-in-again", "term pool"] {
+        assert!(needs.contains(need), "{need}: {needs:?}");
+    }
+    assert!(policies.registries().unwrap().is_some());
+    let mut bad = claimant("realm=skerry.example");
+    bad.claims.insert(crate::policy::Asks::Realm, vec!["no realm".into()]);
+    assert!(OrderPolicies { registries: vec![bad], ..policies.clone() }.registries().is_err());
+    // Without any, nothing is said of them, and an older agent takes the order.
+    let plain = Content { policies: Some(OrderPolicies { registries: vec![], ..policies }), ..content };
+    assert!(!plain.needs().contains("registries"));
+    assert!(!serde_json::to_string(&plain).unwrap().contains("registries"));
+}
+
 /// What stands there in a form of later is refused by its name, and not as damaged or, worse, passed over.
 #[test]
 fn what_an_order_needs_and_is_not_known_is_refused_by_name() {
