@@ -81,17 +81,18 @@ pub fn more(command: &Command, words: &[OsString]) -> Option<Vec<OsString>> {
 }
 
 /// Conditions that people begin with.
-const WHEN: [(&str, &str); 6] = [
+const WHEN: [(&str, &str); 7] = [
     ("group=welders", "a group, a user, a device"),
     ("hours=tue,thu 05:30-11:15", "hours, in the time zone of the site"),
     ("gateway=boatyard", "where"),
     ("from=198.51.100.0/24", "from where"),
     ("credential=certificate", "by what"),
     ("dates=2027-03-01..2027-03-31", "on which days"),
+    ("second-factor=yes", "once another policy has asked for one"),
 ];
 
 /// Limits, each with an example and what it does.
-const LIMITS: [(&str, &str, &str); 11] = [
+const LIMITS: [(&str, &str, &str); 12] = [
     ("session", "8h", "a session ends after so long"),
     ("idle", "15m", "it ends when it carried nothing for so long"),
     ("user-sessions", "2", "so many of one user at once"),
@@ -102,7 +103,8 @@ const LIMITS: [(&str, &str, &str); 11] = [
     ("resolver", "10.44.0.20", "in place of the listener's"),
     ("stay", "", "who is in stays in when hours, dates or age are over"),
     ("second-factor", "", "whoever comes in is asked for a code"),
-    ("again-after", "8h", "and again after so long"),
+    ("again-after", "8h", "and again after so long; by ikev2, signs in again"),
+    ("pool", "10.187.45.128/26", "by ikev2: an address of this, and for nobody else"),
 ];
 
 /// Asks for one condition after the other; `None`: nobody answers any more.
@@ -118,5 +120,25 @@ fn conditions(what: &str, option: &str, examples: &[(&str, &str)], more: &mut Ve
             Err(problem) => tell!("  {}", problem.line()),
         }
         examples.clear();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use yestrel_core::policy::Terms;
+
+    #[test]
+    fn every_limit_can_be_answered_and_every_example_is_one() {
+        for name in Terms::NAMES {
+            // One is said as another, and one by its singular.
+            let asked = if name == "sign-in-again" {
+                "again-after"
+            } else {
+                name.strip_suffix("ers").map_or(name, |_| "resolver")
+            };
+            assert!(LIMITS.iter().any(|(limit, ..)| *limit == asked), "{name}");
+        }
+        WHEN.iter().for_each(|(example, _)| drop(condition(example).unwrap()));
     }
 }
