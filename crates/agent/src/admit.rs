@@ -347,10 +347,13 @@ impl Shared {
         // Of an account the name itself says its realm.
         let identity = match shown {
             Shown::Key(one) | Shown::Certificate(one) | Shown::Session(one) => Some(one),
-            Shown::Account(_) | Shown::SharedSecret(_) if roll.asks(Asks::FirstSignIn) => {
-                roll.find(listener, shown).map(|admit| admit.proof.identity())
-            }
-            Shown::Account(_) | Shown::SharedSecret(_) => None,
+            Shown::Account(_) | Shown::SharedSecret(_) if !roll.asks(Asks::FirstSignIn) => None,
+            // By whatever name it is called here.
+            Shown::Account(name) => account(name, listener, None, roll, clock::shown())
+                .ok()
+                .and_then(|called| roll.find(listener, Shown::Account(&called)))
+                .map(|admit| admit.proof.identity()),
+            Shown::SharedSecret(_) => roll.find(listener, shown).map(|admit| admit.proof.identity()),
         };
         let of = |one: PublicKey| {
             let new = roll.asks(Asks::FirstSignIn) && roll.is_new(&one);

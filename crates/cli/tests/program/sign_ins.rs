@@ -173,6 +173,16 @@ fn a_name_is_checked_by_the_registry_that_claims_it_and_its_realm_is_known_to_po
         .says("refused: no registry claims");
     let refused = world.run("session list --past --refused --format json").is(0);
     assert!(refused.out.contains("unclaimed: no registry claims such a name here and now"), "{}", refused.out);
+    // Whether a device is new is known by whatever name its account was called.
+    world.run("device add mara/tablet").is(0);
+    world.run(&format!("credential issue mara/tablet --kind password --password-file {file}")).is(0);
+    world.run("policy add not-yet refuse --when first-sign-in=yes --first").is(0);
+    world.run("rollout --yes").is(0);
+    for name in ["mara.tablet", "mara.tablet@skerry.example"] {
+        assert_eq!(comes(name, password), "EAP failure", "{name}");
+        assert_eq!(comes(&name.replace("tablet", "phone"), password), "in");
+    }
+    world.run("policy remove not-yet").is(0);
     // What a registry before it claims this gateway refuses, though the estate claims it as well.
     let crew = "mara.phone@crew.skerry.example";
     world.run("registry change estate --claim realm=none,skerry.example,crew.skerry.example --rank 2").is(0);
