@@ -12,6 +12,7 @@
 //! | `peers` | what it remembers of the others |
 //! | `certificate` | the gateway's own certificate and its key |
 //! | `keep` | who it is, its orders, revocations, on disk |
+//! | `in_force` | an order in force, with what is looked up in it |
 //! | `signs` | what is remembered of how somebody signed in |
 //! | `scribe` | what is seen, on its way to the disk |
 //! | `news` | the news there |
@@ -28,6 +29,7 @@ mod among;
 mod answers;
 mod certificate;
 mod disk;
+mod in_force;
 pub mod keep;
 pub mod log;
 mod mend;
